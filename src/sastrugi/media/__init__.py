@@ -1,0 +1,11 @@
+"""The bytes of a medium: how to read them, write them, and where the partitions are.
+
+`base` is the reader interface that every container implements, `raw` the image file (or device) with holes,
+`opening` turns a path into a reader, `partitions` reads and writes partition tables, `extents` are runs of bytes.
+"""
+
+from sastrugi.media.base import Medium
+from sastrugi.media.extents import Extent, RangeSet
+from sastrugi.media.opening import open_medium
+
+__all__ = ["Extent", "Medium", "RangeSet", "open_medium"]

@@ -1,0 +1,39 @@
+"""The one interface through which everything reads a medium, whatever container holds it."""
+
+from __future__ import annotations
+
+from abc import ABC, abstractmethod
+from collections.abc import Iterator, Sequence
+from pathlib import Path
+from types import TracebackType
+
+from sastrugi.media.extents import Extent
+
+
+class Medium(ABC):
+    """Read-only bytes of a card, stick or disk. `size` and `sector` are in bytes."""
+
+    path: Path
+    size: int
+    sector: int = 512
+
+    @abstractmethod
+    def read(self, offset: int, length: int) -> bytes:
+        """The bytes at `offset`; shorter than `length` only where the medium ends; empty outside it."""
+
+    @abstractmethod
+    def data_ranges(self, start: int = 0, end: int | None = None) -> Iterator[Extent]:
+        """The parts of [start, end) that are not holes, in order. A container without holes yields one extent."""
+
+    def read_extents(self, extents: Sequence[Extent]) -> bytes:
+        """The bytes of several extents, one after the other."""
+        return b"".join(self.read(offset, length) for offset, length in extents)
+
+    def close(self) -> None:
+        """Give back what the medium holds open."""
+
+    def __enter__(self) -> Medium:
+        return self
+
+    def __exit__(self, kind: type[BaseException] | None, error: BaseException | None, trace: TracebackType | None) -> None:
+        self.close()

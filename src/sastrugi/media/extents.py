@@ -1,0 +1,131 @@
+"""Extents: runs of bytes on a medium, and the few operations everything else is built on."""
+
+from __future__ import annotations
+
+from bisect import bisect_right
+from collections.abc import Iterable, Iterator, Sequence
+from typing import NamedTuple
+
+
+class Extent(NamedTuple):
+    """A run of bytes: `offset` from the start of the medium and `length`, both in bytes."""
+
+    offset: int
+    length: int
+
+    @property
+    def end(self) -> int:
+        return self.offset + self.length
+
+
+def total(extents: Iterable[Extent]) -> int:
+    """Bytes in all."""
+    return sum(extent.length for extent in extents)
+
+
+def join(extents: Iterable[Extent]) -> tuple[Extent, ...]:
+    """Neighbours in the given order that touch become one; empty ones go."""
+    out: list[Extent] = []
+    for offset, length in extents:
+        if length <= 0:
+            continue
+        if out and out[-1].end == offset:
+            out[-1] = Extent(out[-1].offset, out[-1].length + length)
+        else:
+            out.append(Extent(offset, length))
+    return tuple(out)
+
+
+def cut(extents: Sequence[Extent], length: int) -> tuple[Extent, ...]:
+    """The first `length` bytes of a file that lies on `extents`."""
+    out: list[Extent] = []
+    left = length
+    for extent in extents:
+        if left <= 0:
+            break
+        out.append(Extent(extent.offset, min(left, extent.length)))
+        left -= extent.length
+    return tuple(out)
+
+
+def within(extents: Sequence[Extent], position: int, length: int) -> tuple[Extent, ...]:
+    """Where bytes `position … position+length` of a file lie, if the file lies on `extents`."""
+    out: list[Extent] = []
+    at = 0
+    for extent in extents:
+        lo, hi = max(position, at), min(position + length, at + extent.length)
+        if lo < hi:
+            out.append(Extent(extent.offset + lo - at, hi - lo))
+        at += extent.length
+        if at >= position + length:
+            break
+    return tuple(out)
+
+
+class RangeSet:
+    """A set of byte positions kept as sorted, separate ranges; grows and shrinks by extents."""
+
+    def __init__(self, extents: Iterable[Extent] = ()) -> None:
+        self._starts: list[int] = []
+        self._ends: list[int] = []
+        for extent in extents:
+            self.add(extent)
+
+    def __iter__(self) -> Iterator[Extent]:
+        for start, end in zip(self._starts, self._ends, strict=True):
+            yield Extent(start, end - start)
+
+    def __len__(self) -> int:
+        return len(self._starts)
+
+    def _span(self, start: int, end: int) -> tuple[int, int]:
+        """Indices [i, j) of the ranges that overlap or touch [start, end]."""
+        i = bisect_right(self._starts, start)
+        if i and self._ends[i - 1] >= start:
+            i -= 1
+        return i, bisect_right(self._starts, end, lo=i)
+
+    def add(self, extent: Extent) -> None:
+        if extent.length <= 0:
+            return
+        start, end = extent.offset, extent.end
+        i, j = self._span(start, end)
+        if i < j:
+            start, end = min(start, self._starts[i]), max(end, self._ends[j - 1])
+        self._starts[i:j] = [start]
+        self._ends[i:j] = [end]
+
+    def remove(self, extent: Extent) -> None:
+        if extent.length <= 0:
+            return
+        start, end = extent.offset, extent.end
+        i, j = self._span(start, end)
+        if i == j:
+            return
+        kept = [(a, b) for a, b in ((self._starts[i], start), (end, self._ends[j - 1])) if a < b]
+        self._starts[i:j] = [a for a, _ in kept]
+        self._ends[i:j] = [b for _, b in kept]
+
+    def overlap(self, extent: Extent) -> tuple[Extent, ...]:
+        """The parts of `extent` that are in the set, in order."""
+        i, j = self._span(extent.offset, extent.end)
+        parts = (
+            Extent(lo, min(self._ends[k], extent.end) - lo)
+            for k in range(i, j)
+            for lo in (max(self._starts[k], extent.offset),)
+        )
+        return tuple(part for part in parts if part.length > 0)
+
+    def gaps(self, extent: Extent) -> tuple[Extent, ...]:
+        """The parts of `extent` that are not in the set, in order."""
+        out: list[Extent] = []
+        at = extent.offset
+        for part in self.overlap(extent):
+            out.append(Extent(at, part.offset - at))
+            at = part.end
+        out.append(Extent(at, extent.end - at))
+        return tuple(part for part in out if part.length > 0)
+
+    def __contains__(self, position: int) -> bool:
+        i = bisect_right(self._starts, position) - 1
+        return i >= 0 and position < self._ends[i]

@@ -1,0 +1,59 @@
+"""From a path to a medium: an image file, a block device, or a specimen folder."""
+
+from __future__ import annotations
+
+import stat
+from pathlib import Path
+
+from sastrugi.errors import MediumError
+from sastrugi.media.base import Medium
+from sastrugi.media.raw import RawMedium
+
+SPECIMEN_IMAGE = "medium.img"
+"""The name of the medium inside a specimen folder."""
+
+_TEXT = bytes({*range(0x20, 0x7F), 9, 10, 12, 13})
+
+
+def open_medium(path: Path | str, sector: int = 512) -> Medium:
+    """Open an image, a block device or a specimen folder for reading.
+
+    Raises MediumError if there is nothing there, or if it can hold no volume: empty, no whole number of sectors,
+    or plain text.
+    """
+    given = Path(path)
+    target = given
+    try:
+        mode = target.stat().st_mode
+        if stat.S_ISDIR(mode):
+            target = given / SPECIMEN_IMAGE
+            if not target.is_file():
+                raise MediumError(
+                    f"{given}: a folder, but no specimen (it holds no {SPECIMEN_IMAGE}): name an image file, "
+                    "a device or a specimen folder"
+                )
+            mode = target.stat().st_mode
+    except OSError as error:
+        raise MediumError(f"{given}: {(error.strerror or 'cannot be read').lower()}: name an image file, a device or a specimen folder") from error
+    if not (stat.S_ISREG(mode) or stat.S_ISBLK(mode)):
+        raise MediumError(f"{given}: neither an image file nor a block device")
+    medium = RawMedium(target, sector)
+    problem = _not_a_medium(medium)
+    if problem:
+        medium.close()
+        raise MediumError(f"{given}: {problem}")
+    return medium
+
+
+def _not_a_medium(medium: Medium) -> str:
+    if medium.size == 0:
+        return "empty: an image holds at least one sector"
+    head = medium.read(0, 4096)
+    if not head.translate(None, _TEXT):
+        return "a text file, not an image of a medium"
+    if medium.size % medium.sector:
+        return (
+            f"{medium.size:,} bytes are no whole number of {medium.sector}-byte sectors: "
+            "not an image of a medium, or cut short"
+        )
+    return ""

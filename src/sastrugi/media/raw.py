@@ -1,0 +1,109 @@
+"""Raw images (and devices): one file whose bytes are the medium's, with holes where nothing was ever written."""
+
+from __future__ import annotations
+
+import errno
+import os
+from collections.abc import Callable, Iterator
+from pathlib import Path
+
+from sastrugi.errors import MediumError
+from sastrugi.media.base import Medium
+from sastrugi.media.extents import Extent
+
+WriteObserver = Callable[[int, bytes], None]
+_ZEROS = bytes(1 << 20)
+
+
+class RawMedium(Medium):
+    """A raw image or block device, opened read-only."""
+
+    def __init__(self, path: Path, sector: int = 512) -> None:
+        self.path = path
+        self.sector = sector
+        try:
+            self._fd = os.open(path, self._flags())
+            self.size = os.lseek(self._fd, 0, os.SEEK_END)
+        except OSError as error:
+            raise MediumError(f"{path}: cannot be opened: {error.strerror}") from error
+
+    @staticmethod
+    def _flags() -> int:
+        return os.O_RDONLY | getattr(os, "O_BINARY", 0) | getattr(os, "O_CLOEXEC", 0)
+
+    def read(self, offset: int, length: int) -> bytes:
+        if offset < 0 or offset >= self.size or length <= 0:
+            return b""
+        length = min(length, self.size - offset)
+        data = os.pread(self._fd, length, offset)
+        if len(data) == length:
+            return data
+        parts = [data]
+        have = len(data)
+        while data and have < length:  # pread gives at most 2 GiB at once, and less from some devices
+            data = os.pread(self._fd, length - have, offset + have)
+            parts.append(data)
+            have += len(data)
+        return b"".join(parts)
+
+    def data_ranges(self, start: int = 0, end: int | None = None) -> Iterator[Extent]:
+        stop = self.size if end is None else min(end, self.size)
+        at = max(start, 0)
+        while at < stop:
+            try:
+                first = os.lseek(self._fd, at, os.SEEK_DATA)
+                last = os.lseek(self._fd, first, os.SEEK_HOLE)
+            except OSError as error:
+                if error.errno == errno.ENXIO:  # nothing but hole up to the end
+                    return
+                first, last = at, stop  # this file system or device does not know holes
+            first, last = max(first, at), min(last, stop)
+            if first < last:
+                yield Extent(first, last - first)
+            at = max(last, at + 1)
+
+    def close(self) -> None:
+        if self._fd >= 0:
+            os.close(self._fd)
+            self._fd = -1
+
+
+class RawImage(RawMedium):
+    """A raw image that is being laid down. `observers` see every write before it happens."""
+
+    def __init__(self, path: Path, size: int, sector: int = 512) -> None:
+        try:
+            with path.open("xb") as file:
+                file.truncate(size)
+        except OSError as error:
+            raise MediumError(f"{path}: cannot be made: {error.strerror}") from error
+        super().__init__(path, sector)
+        self.observers: list[WriteObserver] = []
+
+    @staticmethod
+    def _flags() -> int:
+        return os.O_RDWR | getattr(os, "O_BINARY", 0) | getattr(os, "O_CLOEXEC", 0)
+
+    def write(self, offset: int, data: bytes) -> None:
+        """Put `data` at `offset`; raises MediumError outside the medium or when the disk is full."""
+        if offset < 0 or offset + len(data) > self.size:
+            raise MediumError(f"{self.path}: write of {len(data)} bytes at {offset} is outside the medium")
+        for observer in self.observers:
+            observer(offset, data)
+        view = memoryview(data)
+        try:
+            while view:
+                done = os.pwrite(self._fd, view, offset)
+                view = view[done:]
+                offset += done
+        except OSError as error:
+            raise MediumError(f"{self.path}: cannot be written: {error.strerror}") from error
+
+    def zero(self, offset: int, length: int) -> None:
+        """Make a range zero. Holes stay holes: only what holds data is written."""
+        for extent in list(self.data_ranges(offset, offset + length)):
+            for at in range(extent.offset, extent.end, len(_ZEROS)):
+                self.write(at, _ZEROS[: min(len(_ZEROS), extent.end - at)])
+
+    def sync(self) -> None:
+        os.fsync(self._fd)

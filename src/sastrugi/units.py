@@ -1,0 +1,43 @@
+"""Sizes and counts as people write them: `4 GiB` is binary, `4 GB` decimal, exactly as written."""
+
+from __future__ import annotations
+
+import re
+
+from sastrugi.errors import SastrugiError
+
+_BINARY = ("B", "KiB", "MiB", "GiB", "TiB", "PiB")
+_FACTORS = {unit.lower(): 1024**n for n, unit in enumerate(_BINARY)} | {
+    unit.lower(): 1000**n for n, unit in enumerate(("B", "kB", "MB", "GB", "TB", "PB"))
+}
+_SIZE = re.compile(r"\s*(\d+(?:\.\d+)?)\s*([A-Za-z]*)\s*")
+
+
+def parse_size(text: str | int) -> int:
+    """Bytes from `4 GiB`, `512`, `1.5 MB`; raises SastrugiError with the ways to write one."""
+    if isinstance(text, int):
+        return text
+    match = _SIZE.fullmatch(text)
+    factor = _FACTORS.get((match[2] or "B").lower()) if match else None
+    if match is None or factor is None:
+        raise SastrugiError(f"'{text}' is not a size: write a number and a unit, such as '64 MiB' or '2 GB'")
+    value = float(match[1]) * factor if "." in match[1] else int(match[1]) * factor
+    return int(value)
+
+
+def format_size(count: int | float) -> str:
+    """Bytes as a short binary size: `512 B`, `20.0 KiB`, `1.5 GiB`."""
+    value = float(count)
+    unit = _BINARY[0]
+    for unit in _BINARY:
+        if abs(value) < 1024 or unit == _BINARY[-1]:
+            break
+        value /= 1024
+    if unit == "B":
+        return f"{int(value)} B"
+    return f"{value:.0f} {unit}" if value == int(value) else f"{value:.1f} {unit}"
+
+
+def plural(count: int, noun: str, many: str | None = None) -> str:
+    """`1 file`, `2 files`, `1,234 files`; `many` for nouns that do not just take an s."""
+    return f"{count:,} {noun if count == 1 else many or noun + 's'}"

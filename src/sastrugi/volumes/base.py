@@ -1,0 +1,98 @@
+"""What every file-system reader answers with, and how a reader is found for a place on a medium."""
+
+from __future__ import annotations
+
+import datetime as dt
+from abc import ABC, abstractmethod
+from collections.abc import Iterator
+from dataclasses import dataclass, field
+
+from sastrugi.media.base import Medium
+from sastrugi.media.extents import Extent
+
+
+@dataclass(frozen=True, slots=True)
+class Times:
+    """Time stamps as the volume keeps them (FAT and exFAT: local time without a zone)."""
+
+    created: dt.datetime | None = None
+    modified: dt.datetime | None = None
+    accessed: dt.date | None = None
+
+
+@dataclass(frozen=True, slots=True)
+class Placement:
+    """One way in which a deleted file may have lain: `extents` cut to the file's size, and why this way."""
+
+    extents: tuple[Extent, ...]
+    reason: str
+
+
+@dataclass(slots=True)
+class Entry:
+    """One file or folder that a volume's structures tell of.
+
+    `path` is folder names and the name, from the volume's root; `record` is where its directory record stands.
+    `name_sure` (0 to 1) is how sure the name is and `name_note` says in words where it comes from. Live files have
+    one placement; deleted ones as many as the structures leave open, the likeliest first.
+    """
+
+    path: tuple[str, ...]
+    folder: bool
+    deleted: bool
+    size: int
+    times: Times
+    record: Extent
+    placements: tuple[Placement, ...] = ()
+    name_sure: float = 1.0
+    name_note: str = ""
+    notes: list[str] = field(default_factory=list)
+
+    @property
+    def name(self) -> str:
+        return self.path[-1] if self.path else ""
+
+
+@dataclass(frozen=True, slots=True)
+class Conflict:
+    """Bytes of a placement that the volume now gives to a live file or to its own structures."""
+
+    extent: Extent
+    owner: str
+
+
+class Volume(ABC):
+    """A volume that can be read: where it lies, what it says of itself, and its entries."""
+
+    file_system: str
+    where: Extent
+    label: str
+    serial: str
+    cluster_size: int
+    data: Extent
+    """The part of the medium that holds clusters."""
+    health: list[str]
+    """What is wrong with the volume, in words; empty if nothing was noticed."""
+
+    @abstractmethod
+    def entries(self) -> Iterator[Entry]:
+        """Every live and deleted file and folder that the live structures tell of."""
+
+    @abstractmethod
+    def used_and_free(self) -> tuple[int, int]:
+        """Bytes in use and free, from the allocation structures."""
+
+    @abstractmethod
+    def conflicts(self, extents: tuple[Extent, ...]) -> list[Conflict]:
+        """Which parts of `extents` are not free now, and whose they are."""
+
+
+def probe(medium: Medium, where: Extent) -> Volume | None:
+    """The volume that begins at `where.offset`, if any file system we can read is there."""
+    from sastrugi.volumes.fat.read import open_fat
+
+    for opener in (open_fat,):
+        volume = opener(medium, where)
+        if volume is not None:
+            return volume
+    return None

@@ -1,0 +1,240 @@
+"""Directory tables, read entry by entry: live and deleted, short and long names.
+
+Source: FAT specification 1.03, "FAT Directory Structure" and "FAT Long Directory Entries".
+"""
+
+from __future__ import annotations
+
+import re
+from collections import Counter
+from collections.abc import Iterable
+from dataclasses import dataclass, field
+
+import numpy as np
+
+from sastrugi.volumes.base import Times
+from sastrugi.volumes.fat.layout import (
+    ATTR_DIRECTORY,
+    ATTR_LONG_NAME,
+    ATTR_LONG_NAME_MASK,
+    ATTR_VOLUME_ID,
+    DELETED,
+    DELETED_ESCAPE,
+    DIR_ENTRY,
+    ENTRY_SIZE,
+    LAST_LONG_ENTRY,
+    LONG_ENTRY,
+    OEM_CODEPAGE,
+    decode_time,
+    short_name_checksum,
+    short_name_text,
+)
+
+LOST = "_"
+"""Stands for a first character that nothing tells."""
+_RESERVED_ATTR = 0xC0
+_NOT_IN_SHORT_NAMES = set(b'"*+,./:;<=>?[\\]|') | set(range(0x20)) | {0x7F}
+
+
+@dataclass(slots=True)
+class Record:
+    """One file, folder or label of a directory table, as its bytes tell it.
+
+    `position` and `length` place its entries within the table. `name` still holds `LOST` in front while
+    `first_char_lost`; `settle_lost_characters` fills it in.
+    """
+
+    name: str
+    short: bytes
+    deleted: bool
+    attr: int
+    cluster: int
+    size: int
+    times: Times
+    position: int
+    length: int
+    case: int = 0
+    first_char_lost: bool = False
+    name_sure: float = 1.0
+    name_note: str = ""
+    notes: list[str] = field(default_factory=list)
+
+    @property
+    def folder(self) -> bool:
+        return bool(self.attr & ATTR_DIRECTORY)
+
+    @property
+    def label(self) -> bool:
+        return bool(self.attr & ATTR_VOLUME_ID)
+
+
+def looks_like_folder(data: bytes, own_cluster: int | None = None) -> bool:
+    """Whether a cluster begins a folder: entries `.` and `..`, and `.` naming `own_cluster` if that is given."""
+    if len(data) < 2 * ENTRY_SIZE:
+        return False
+    dots = np.frombuffer(data, DIR_ENTRY, 2)
+    if data[:11] != b".".ljust(11) or data[ENTRY_SIZE : ENTRY_SIZE + 11] != b"..".ljust(11):
+        return False
+    if not all(attr & ATTR_DIRECTORY for attr in dots["attr"]):
+        return False
+    return own_cluster is None or int(dots[0]["cluster_high"]) << 16 | int(dots[0]["cluster_low"]) == own_cluster
+
+
+def continues_folder(data: bytes) -> bool:
+    """Whether a later cluster of a folder could be one: its first entries are valid or the end."""
+    entries = np.frombuffer(data, DIR_ENTRY, len(data) // ENTRY_SIZE)[:4]
+    if not len(entries) or data[:2] == b". " or not data[0]:
+        return False
+    for entry in entries:
+        if not entry["name"][0]:
+            break
+        if entry["attr"] & _RESERVED_ATTR or (
+            entry["attr"] & ATTR_LONG_NAME_MASK != ATTR_LONG_NAME and not _short_name_valid(entry["name"].tobytes())
+        ):
+            return False
+    return True
+
+
+def parse_table(table: bytes, width: int) -> list[Record]:
+    """All records of a directory table up to its end mark; `width` is the FAT's (the high word counts at 32 only).
+
+    Entries that cannot be real (reserved attribute bits, impossible characters) are left out.
+    """
+    entries = np.frombuffer(table, DIR_ENTRY, len(table) // ENTRY_SIZE)
+    ends = np.flatnonzero(entries["name"][:, 0] == 0)
+    count = int(ends[0]) if len(ends) else len(entries)
+    longs = np.frombuffer(table, LONG_ENTRY, len(entries))
+    is_long = (entries["attr"] & ATTR_LONG_NAME_MASK) == ATTR_LONG_NAME
+    out: list[Record] = []
+    first_long = 0
+    for n in range(count):
+        if is_long[n]:
+            continue
+        entry = entries[n]
+        name = entry["name"].tobytes()
+        before, first_long = first_long, n + 1
+        if name[:1] == b"." or entry["attr"] & _RESERVED_ATTR or not _short_name_valid(name):
+            continue
+        record = _record(entry, name, n, width)
+        if not record.label:
+            _take_long_name(record, longs[before:n], n)
+        out.append(record)
+    return out
+
+
+def _short_name_valid(name: bytes) -> bool:
+    first_ok = name[0] in (DELETED, DELETED_ESCAPE) or (name[0] not in _NOT_IN_SHORT_NAMES and name[0] != 0x20)
+    return first_ok and not _NOT_IN_SHORT_NAMES & set(name[1:])
+
+
+def _record(entry: np.void, name: bytes, slot: int, width: int) -> Record:
+    deleted = name[0] == DELETED
+    date = int(entry["accessed_date"])
+    accessed = decode_time(date, 0)
+    times = Times(
+        decode_time(int(entry["created_date"]), int(entry["created_time"]), int(entry["created_tenth"])),
+        decode_time(int(entry["modified_date"]), int(entry["modified_time"])),
+        accessed.date() if accessed else None,
+    )
+    high = int(entry["cluster_high"]) if width == 32 else 0
+    case = int(entry["case"])
+    text = short_name_text(name, case)
+    return Record(
+        name=LOST + text[1:] if deleted else text, short=name, deleted=deleted, attr=int(entry["attr"]),
+        cluster=high << 16 | int(entry["cluster_low"]), size=int(entry["size"]), times=times,
+        position=slot * ENTRY_SIZE, length=ENTRY_SIZE, case=case, first_char_lost=deleted,
+        name_sure=0.1 if deleted else 1.0, name_note="short name",
+    )  # fmt: skip
+
+
+def _take_long_name(record: Record, longs: np.ndarray, slot: int) -> None:  # type: ignore[type-arg]
+    """Give the record the long name that stands before it, if one does that belongs to it."""
+    checksum = None if record.deleted else short_name_checksum(record.short)
+    units: list[np.ndarray] = []  # type: ignore[type-arg]
+    ended = False
+    for order, entry in enumerate(longs[::-1], 1):
+        if (entry["order"] == DELETED) != record.deleted or entry["type"] or entry["cluster_low"]:
+            break
+        if checksum is None:
+            checksum = int(entry["checksum"])
+        if entry["checksum"] != checksum or (not record.deleted and int(entry["order"]) & 0x3F != order):
+            break
+        part = np.concatenate([entry["name_1"], entry["name_2"], entry["name_3"]])
+        stop = np.flatnonzero(part == 0)
+        units.append(part[: stop[0]] if len(stop) else part)
+        ended = bool(len(stop)) or bool(not record.deleted and entry["order"] & LAST_LONG_ENTRY)
+        if ended or order == 20:
+            break
+    if not units:
+        return
+    name = np.concatenate(units).astype("<u2").tobytes().decode("utf-16-le", "replace")
+    if not name or "\uffff" in name or (not record.deleted and not ended):
+        return
+    if record.deleted:
+        first = _first_byte_for(record.short, checksum or 0)
+        if first in _NOT_IN_SHORT_NAMES:
+            return  # these long entries belong to another file
+        found = bytes([first]).decode(OEM_CODEPAGE)
+        record.short = bytes([first]) + record.short[1:]
+        if found != name[:1].upper() and found not in name.upper() and found != "_":
+            return
+        record.first_char_lost = False
+        record.name_note = f"long name whole; its checksum gives the short name's lost first character, {found}"
+        record.name_sure = 0.98
+    else:
+        record.name_note = "long name"
+    record.name = name
+    record.position -= len(units) * ENTRY_SIZE
+    record.length += len(units) * ENTRY_SIZE
+
+
+def _first_byte_for(name: bytes, checksum: int) -> int:
+    """The only first byte with which the short name has this checksum (each step of the sum can be undone)."""
+    value = checksum
+    for byte in reversed(name[1:]):
+        value = value - byte & 0xFF
+        value = (value << 1 | value >> 7) & 0xFF
+    return value
+
+
+def _shape(name: str) -> tuple[str, str]:
+    """What neighbours of one series share: the name after its first character, digits alike, and the extension."""
+    stem, _, extension = name.rpartition(".") if "." in name else (name, "", "")
+    return re.sub(r"\d", "#", stem[1:]), extension
+
+
+def settle_lost_characters(folders: Iterable[list[Record]]) -> None:
+    """Work out lost first characters from records of the same series: same folder first, then the whole volume."""
+    tables = list(folders)
+    everywhere: dict[tuple[str, str], Counter[str]] = {}
+    stems: dict[str, Counter[str]] = {}
+    for table in tables:
+        for record in table:
+            if not record.first_char_lost and not record.label:
+                short = short_name_text(record.short, record.case)
+                shape = _shape(short)
+                everywhere.setdefault(shape, Counter())[short[:1]] += 1
+                stems.setdefault(shape[0], Counter())[short[:1]] += 1
+    for table in tables:
+        here: dict[tuple[str, str], Counter[str]] = {}
+        for record in table:
+            if not record.first_char_lost and not record.label:
+                short = short_name_text(record.short, record.case)
+                here.setdefault(_shape(short), Counter())[short[:1]] += 1
+        for record in table:
+            if not record.first_char_lost:
+                continue
+            shape = _shape(record.name)
+            for votes, where, weight in (
+                (here.get(shape), "in this folder", 0.9),
+                (everywhere.get(shape), "on this volume", 0.8),
+                (stems.get(shape[0]), "of other types", 0.7),
+            ):
+                if votes:
+                    char, count = votes.most_common(1)[0]
+                    record.name = char + record.name[1:]
+                    record.name_sure = weight * count / votes.total()
+                    record.name_note = f"first character {char} worked out from {count} of {votes.total()} like names {where}"
+                    break
+            else:
+                record.name_note = "first character lost, and no like name tells it"

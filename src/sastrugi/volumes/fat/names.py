@@ -1,0 +1,106 @@
+"""Long names and the short 8.3 aliases that go with them.
+
+Source: FAT specification 1.03, sections "FAT Long Directory Entries" and "Name Limits and Character Sets".
+"""
+
+from __future__ import annotations
+
+from collections.abc import Container
+
+import numpy as np
+
+from sastrugi.errors import VolumeError
+from sastrugi.volumes.fat.layout import (
+    ATTR_LONG_NAME,
+    CHARS_PER_LONG_ENTRY,
+    DELETED,
+    DELETED_ESCAPE,
+    LAST_LONG_ENTRY,
+    LONG_ENTRY,
+    MAX_LONG_NAME,
+    OEM_CODEPAGE,
+    short_name_checksum,
+)
+
+_FORBIDDEN = set('"*/:<>?\\|') | {chr(code) for code in range(32)} | {"\x7f"}
+_NOT_IN_SHORT = set("+,;=[] ")
+
+
+def check_name(name: str) -> None:
+    """Raise VolumeError if FAT cannot hold `name`, saying why."""
+    bad = sorted(_FORBIDDEN & set(name))
+    if bad:
+        raise VolumeError(f"'{name}': FAT names cannot hold {' '.join(repr(char) for char in bad)}")
+    if name in ("", ".", "..") or name[-1] in " .":
+        raise VolumeError(f"'{name}': FAT names cannot be empty or end in a space or a dot")
+    units = len(name.encode("utf-16-le", "surrogatepass")) // 2
+    if units > MAX_LONG_NAME:
+        raise VolumeError(f"'{name[:40]}…': {units} characters, FAT holds {MAX_LONG_NAME}")
+
+
+def fold(name: str) -> str:
+    """The form in which two names are the same to FAT: upper case, character by character."""
+    return "".join(upper if len(upper := char.upper()) == 1 else char for char in name)
+
+
+def _short_part(text: str, room: int) -> tuple[bytes, bool]:
+    """Up to `room` bytes of a short name from `text`, and whether anything was lost."""
+    out = bytearray()
+    lossy = False
+    for char in text:
+        if char in " .":
+            lossy = True
+            continue
+        upper = fold(char)
+        try:
+            code = b"_" if upper in _NOT_IN_SHORT else upper.encode(OEM_CODEPAGE)
+        except UnicodeEncodeError:
+            code = b"_"
+        lossy |= code == b"_" and char != "_"
+        out += code
+    return bytes(out[:room]), lossy or len(out) > room
+
+
+def short_alias(name: str, taken: Container[bytes]) -> tuple[bytes, bool]:
+    """The eleven bytes of the short name for `name`, and whether long entries are needed to keep it.
+
+    Raises VolumeError when every numeric tail is taken.
+    """
+    stem, dot, extension = name.rpartition(".")
+    if not dot or not stem.strip(". "):
+        stem, extension = name, ""
+    base, lossy_base = _short_part(stem, 8)
+    tail, lossy_tail = _short_part(extension, 3)
+    plain = (base or b"_").ljust(8) + tail.ljust(3)
+    lossy = lossy_base or lossy_tail or not base
+    if not lossy and plain not in taken:
+        exact = base + (b"." + tail if tail else b"")
+        return _escaped(plain), exact.decode(OEM_CODEPAGE) != name
+    for number in range(1, 1_000_000):
+        mark = f"~{number}".encode()
+        alias = ((base or b"_")[: 8 - len(mark)] + mark).ljust(8) + tail.ljust(3)
+        if alias not in taken:
+            return _escaped(alias), True
+    raise VolumeError(f"'{name}': no free short name is left in its folder")
+
+
+def _escaped(name: bytes) -> bytes:
+    return bytes([DELETED_ESCAPE]) + name[1:] if name[0] == DELETED else name
+
+
+def long_entries(name: str, short: bytes) -> bytes:
+    """The long-name entries of `name` as they stand before the short entry `short`."""
+    units = np.frombuffer(name.encode("utf-16-le", "surrogatepass"), "<u2")
+    count = -(-len(units) // CHARS_PER_LONG_ENTRY)
+    padded = np.full(count * CHARS_PER_LONG_ENTRY, 0xFFFF, "<u2")
+    padded[: len(units)] = units
+    if len(units) < len(padded):
+        padded[len(units)] = 0
+    rows = padded.reshape(count, CHARS_PER_LONG_ENTRY)
+    entries = np.zeros(count, LONG_ENTRY)
+    entries["order"] = np.arange(1, count + 1)
+    entries["order"][-1] |= LAST_LONG_ENTRY
+    entries["name_1"], entries["name_2"], entries["name_3"] = rows[:, :5], rows[:, 5:11], rows[:, 11:]
+    entries["attr"] = ATTR_LONG_NAME
+    entries["checksum"] = short_name_checksum(short)
+    return entries[::-1].tobytes()
