@@ -65,14 +65,17 @@ class AllocationTable:
                     yield at + int(group[0]), len(group)
             at = upto
 
-    def allocate(self, count: int) -> list[Run]:
-        """`count` free clusters as a chain, searching from the last allocation on and around (as Linux does)."""
+    def allocate(self, count: int, first_gap: bool = False) -> list[Run]:
+        """`count` free clusters as a chain, searching from the last allocation on and around (as Linux does).
+
+        With `first_gap` the search begins at the start of the volume instead, so that freed space is filled first.
+        """
         if count > self.free_clusters:
             missing = (count - self.free_clusters) * self._geometry.cluster_size
             raise VolumeError(f"the volume is full: {format_size(missing)} more are needed")
         runs: list[Run] = []
         left = count
-        begin = self.next_free + 1 if self.next_free + 1 < self._end else FIRST_CLUSTER
+        begin = FIRST_CLUSTER if first_gap or self.next_free + 1 >= self._end else self.next_free + 1
         for span in ((begin, self._end), (FIRST_CLUSTER, begin)):
             for start, length in self._free_runs(*span):
                 if not left:

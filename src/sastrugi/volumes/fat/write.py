@@ -7,7 +7,7 @@ chain in both FATs, and first cluster, size and times untouched (fs/fat/namei_vf
 from __future__ import annotations
 
 import datetime as dt
-from collections.abc import Iterable
+from collections.abc import Iterable, Iterator
 from dataclasses import dataclass, field
 from itertools import chain
 
@@ -184,6 +184,12 @@ class FatWriter:
             node = child
         return node
 
+    def walk(self, under: Node | None = None) -> Iterator[Node]:
+        """Every live node below `under` (the root), folders before what is in them, in the order they were made."""
+        for child in (under or self.root).children.values():
+            yield child
+            yield from self.walk(child) if child.folder else ()
+
     def extents(self, node: Node) -> tuple[Extent, ...]:
         """Where the content of a file (or the table of a folder) lies on the medium, cut to its size."""
         whole = self._run_extents(node.runs)
@@ -227,9 +233,13 @@ class FatWriter:
         return node
 
     def store(
-        self, path: str, size: int, chunks: Iterable[bytes], when: dt.datetime, modified: dt.datetime | None = None
-    ) -> Node:
-        """Write a new file of exactly `size` bytes, given in pieces, into a folder that exists."""
+        self, path: str, size: int, chunks: Iterable[bytes], when: dt.datetime, modified: dt.datetime | None = None,
+        first_gap: bool = False,
+    ) -> Node:  # fmt: skip
+        """Write a new file of exactly `size` bytes, given in pieces, into a folder that exists.
+
+        `first_gap` fills freed space from the start of the volume on, instead of going on behind the last file.
+        """
         folder_path, _, name = path.rstrip("/").rpartition("/")
         parent = self.find(folder_path)
         if parent is None or not parent.folder:
@@ -239,7 +249,7 @@ class FatWriter:
             raise VolumeError(f"{path}: there is already a file of this name")
         if size > MAX_FILE_SIZE:
             raise VolumeError(f"{path}: {format_size(size)} is too large: a file on FAT ends at 4 GiB less one byte")
-        runs = self._table.allocate(-(-size // self.geometry.cluster_size))
+        runs = self._table.allocate(-(-size // self.geometry.cluster_size), first_gap)
         self._fill(path, self._run_extents(runs), size, chunks)
         return self._enter(parent, name, ATTR_ARCHIVE, when, modified or when, runs, size)
 

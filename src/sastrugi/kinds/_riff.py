@@ -1,0 +1,37 @@
+"""RIFF: nested chunks of little-endian length. Source: Microsoft/IBM, Multimedia Programming Interface 1.0."""
+
+from __future__ import annotations
+
+from struct import Struct
+
+from sastrugi.kinds.base import Measure, Proof, Source, broken
+
+CHUNK = Struct("<4sI")
+_UNKNOWN_LENGTHS = (0, 0xFFFFFFFF)
+_MAX_CHUNKS = 1_000_000
+
+
+def measure_riff(source: Source, form: bytes, kind: str, needed: frozenset[bytes]) -> Measure | None:
+    """Walk the chunks of a RIFF file of type `form`; `needed` chunks must be among them."""
+    head = source.read(0, 12)
+    if len(head) < 12 or head[:4] != b"RIFF" or head[8:] != form:
+        return None
+    declared = int.from_bytes(head[4:8], "little")
+    streamed = declared in _UNKNOWN_LENGTHS
+    end = source.size if streamed else 8 + declared
+    at, names = 12, set()
+    for _ in range(_MAX_CHUNKS):
+        if at + CHUNK.size > end:
+            break
+        chunk = source.unpack(CHUNK, at)
+        if chunk is None or not all(32 <= byte < 127 for byte in chunk[0]) or at + 8 + chunk[1] > end:
+            if streamed and needed <= names:
+                return Measure(kind, at, True, Proof.GUESS, "its length was never written; its chunks end here")
+            return broken(kind, min(at, source.size), f"after {len(names)} sorts of chunks no valid one follows")
+        names.add(chunk[0])
+        at += 8 + chunk[1] + (chunk[1] & 1)
+    if not needed <= names:
+        return broken(kind, min(at, source.size), "a chunk that must be there is missing")
+    if end > source.size:
+        return broken(kind, source.size, "reaches beyond the end")
+    return Measure(kind, end, True, Proof.STRUCTURE, f"{len(names)} sorts of chunks meet the length in the header")

@@ -1,0 +1,144 @@
+"""JPEG: segments, then entropy-coded scans up to EOI. Source: ITU-T T.81, annex B; Exif 2.3 for the header."""
+
+from __future__ import annotations
+
+import io
+from pathlib import Path
+from struct import Struct
+
+import numpy as np
+from numpy.typing import NDArray
+
+from sastrugi.kinds._pictures import check_picture, picture_of_size
+from sastrugi.kinds.base import Kind, Measure, Proof, Signature, Source, broken
+from sastrugi.scenario.dice import Dice
+from sastrugi.units import plural
+
+_LENGTH = Struct(">H")
+_SOI, _EOI, _SOS = 0xD8, 0xD9, 0xDA
+_RST_FIRST, _RST_LAST = 0xD0, 0xD7
+_FRAMES = frozenset(range(0xC0, 0xD0)) - {0xC4, 0xC8, 0xCC}
+_SEGMENTS = frozenset({*range(0xE0, 0xF0), 0xDB, 0xC4, 0xCC, 0xDD, 0xDC, 0xFE, _SOS}) | _FRAMES
+_BLOCK = 1 << 18
+_ROW = 512
+_ZERO_ROWS = 8
+_TEXT = np.zeros(256, bool)
+_TEXT[[*range(0x20, 0x7F), 9, 10, 13]] = True
+_WORDS = 16
+"""A row of text has at least this many different characters; a flat picture may code to a few repeated ones."""
+
+
+def measure(source: Source, deep: bool = False) -> Measure | None:
+    head = source.read(0, 4)
+    if head[:3] != b"\xff\xd8\xff" or len(head) < 4 or head[3] not in _SEGMENTS:
+        return None
+    at, scans, frame = 2, 0, False
+    while True:
+        marker = source.read(at, 2)
+        if len(marker) < 2:
+            return broken("jpeg", min(at, source.size), "ends before its end marker")
+        if marker == b"\xff\xff":  # fill byte
+            at += 1
+            continue
+        code = marker[1]
+        if marker[0] == 0xFF and code == _EOI and scans:
+            rule = f"segments right, entropy-coded data plausible through {plural(scans, 'scan')} to the end marker"
+            return Measure("jpeg", at + 2, True, Proof.STATISTICS, rule)
+        if marker[0] != 0xFF or code not in _SEGMENTS or (code == _SOS and not frame):
+            return broken("jpeg", at, "a marker stands where none can be")
+        length = source.unpack(_LENGTH, at + 2)
+        if length is None or length[0] < 2 or at + 2 + length[0] > source.size:
+            return broken("jpeg", at, "a segment reaches beyond the end")
+        frame |= code in _FRAMES
+        at += 2 + length[0]
+        if code == _SOS:
+            scans += 1
+            at, problem = _scan_end(source, at)
+            if problem:
+                return broken("jpeg", at, problem)
+
+
+def _scan_end(source: Source, start: int) -> tuple[int, str]:
+    """Position of the marker that ends entropy-coded data from `start`, or of the first byte that cannot be in it.
+
+    In such data 0xFF is followed by zero or by restart markers in turn. Rows of text do not occur in it, nor do
+    long runs of zeros (short ones do: large black areas with optimised codes).
+    """
+    restart = -1
+    at = start
+    while at < source.size:
+        block = source.read(at, _BLOCK + 1)
+        data = np.frombuffer(block, "u1")
+        usable = len(data) - 1
+        marks = np.flatnonzero(data[:-1] == 0xFF)
+        codes = data[marks + 1]
+        keep = codes != 0
+        marks, codes = marks[keep], codes[keep]
+        restarts = (codes >= _RST_FIRST) & (codes <= _RST_LAST)
+        others = np.flatnonzero(~restarts)
+        end = int(marks[others[0]]) if len(others) else usable
+        before = slice(None, others[0] if len(others) else None)
+        order = codes[before][restarts[before]].astype(int) - _RST_FIRST
+        foreign = _foreign_row(data[:end])
+        if foreign is not None:
+            return at + foreign, "data that cannot be entropy-coded begins"
+        if len(order):
+            expected = (np.arange(len(order)) + (restart + 1)) % 8
+            wrong = np.flatnonzero(order != expected)
+            if len(wrong):
+                return at + int(marks[np.flatnonzero(restarts)[wrong[0]]]), "restart markers are out of order"
+            restart = int(order[-1])
+        if len(others):
+            code = int(codes[others[0]])
+            if code == _EOI or code in _SEGMENTS or code == 0xFF:
+                return at + end, ""
+            return at + end, "a marker stands where none can be"
+        if usable <= 0:
+            break
+        at += usable
+    return source.size, "ends inside its entropy-coded data"
+
+
+def _foreign_row(data: NDArray[np.uint8]) -> int | None:
+    """Where a row of text, or the first of many rows of zeros, begins."""
+    count = len(data) // _ROW
+    rows = data[: count * _ROW].reshape(count, _ROW)
+    highest = rows.max(axis=1) if count else np.zeros(0, np.uint8)
+    zero = np.convolve(highest == 0, np.ones(_ZERO_ROWS, int), "valid") if count >= _ZERO_ROWS else np.zeros(0, int)
+    starts = [int(n) for n in np.flatnonzero(zero == _ZERO_ROWS)[:1]]
+    for n in np.flatnonzero((highest > 0) & (highest < 0x80)):
+        if _TEXT[rows[n]].all() and len(np.unique(rows[n])) >= _WORDS:
+            starts.append(int(n))
+            break
+    return min(starts) * _ROW if starts else None
+
+
+def make(dice: Dice, size: int) -> bytes:
+    def encode(width: int, height: int) -> bytes:
+        return _encode(dice.fork("picture"), width, height)
+
+    return picture_of_size(encode, size, bytes_per_pixel=0.45)
+
+
+def _encode(dice: Dice, width: int, height: int) -> bytes:
+    """A photograph with an Exif header as a camera writes it: maker, model, time, and a small preview."""
+    from PIL import Image
+
+    picture = dice.picture(width, height)
+    exif = Image.Exif()
+    exif[0x010F], exif[0x0110] = "Firnline", "Ice Camera 3"
+    exif[0x0132] = dice.moment().strftime("%Y:%m:%d %H:%M:%S")
+    exif[0x010E] = dice.caption()
+    out = io.BytesIO()
+    picture.save(out, "JPEG", quality=88, exif=exif, progressive=dice.chance(0.25), subsampling=2)
+    return out.getvalue()
+
+
+def check(path: Path) -> None:
+    check_picture(path, "JPEG")
+
+
+KIND = Kind(
+    "jpeg", "JPEG photograph", "picture", ("jpg", "jpeg", "jpe"), "image/jpeg", "segments and scans up to EOI",
+    Proof.STATISTICS, measure, (Signature(b"\xff\xd8\xff"),), make=make, check=check,
+)  # fmt: skip

@@ -1,0 +1,51 @@
+"""All kinds there are, found by looking into this package."""
+
+from __future__ import annotations
+
+import pkgutil
+from difflib import get_close_matches
+from functools import cache
+from importlib import import_module
+
+import sastrugi.kinds as package
+from sastrugi.errors import KindError
+from sastrugi.kinds.base import Kind
+
+_NOT_KINDS = ("base", "registry")
+
+
+@cache
+def all_kinds() -> dict[str, Kind]:
+    """Every kind by name, sorted by name."""
+    found: dict[str, Kind] = {}
+    for module in pkgutil.iter_modules(package.__path__):
+        if module.name not in _NOT_KINDS and not module.name.startswith("_"):
+            kind: Kind = import_module(f"{package.__name__}.{module.name}").KIND
+            found[kind.name] = kind
+    return dict(sorted(found.items()))
+
+
+def kind_named(name: str) -> Kind:
+    """The kind called `name`; raises KindError with the nearest one there is."""
+    kinds = all_kinds()
+    if name not in kinds:
+        near = get_close_matches(name, kinds, 1)
+        hint = f"did you mean '{near[0]}'?" if near else f"there are: {', '.join(kinds)}"
+        raise KindError(f"'{name}' is not a kind: {hint}")
+    return kinds[name]
+
+
+@cache
+def _by_extension() -> dict[str, Kind]:
+    return {extension: kind for kind in all_kinds().values() for extension in kind.extensions}
+
+
+def kind_for_name(name: str) -> Kind | None:
+    """The kind that a file name's extension stands for, if we know it."""
+    _, dot, extension = name.rpartition(".")
+    return _by_extension().get(extension.lower()) if dot else None
+
+
+def measuring_kind(kind: Kind) -> Kind:
+    """The kind whose signature and measure apply: the one it refines, or itself."""
+    return kind_named(kind.refines) if kind.refines else kind

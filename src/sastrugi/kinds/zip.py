@@ -1,0 +1,83 @@
+"""ZIP archives, and telling apart the kinds that are ZIP archives inside. Source: PKWARE APPNOTE.TXT 6.3.x."""
+
+from __future__ import annotations
+
+import io
+import zipfile
+from pathlib import Path
+
+from sastrugi.kinds._zip_records import LOCAL, Archive, first_damaged, walk
+from sastrugi.kinds.base import Kind, Measure, Proof, Signature, Source, broken
+from sastrugi.scenario.dice import Dice
+from sastrugi.units import plural
+
+_BY_FOLDER = {"word/": "docx", "xl/": "xlsx", "ppt/": "pptx"}
+_BY_MEDIA_TYPE = {
+    b"application/vnd.oasis.opendocument.text": "odt", b"application/vnd.oasis.opendocument.spreadsheet": "ods",
+    b"application/vnd.oasis.opendocument.presentation": "odp", b"application/epub+zip": "epub",
+}  # fmt: skip
+
+
+def measure(source: Source, deep: bool = False) -> Measure | None:
+    if source.read(0, 4) != LOCAL:
+        return None
+    archive = walk(source)
+    if not archive.members:
+        return None
+    kind = _inner_kind(archive)
+    if archive.problem:
+        return broken(kind, archive.end, f"{archive.problem} ({plural(len(archive.members), 'entry', 'entries')} before it)")
+    count = plural(len(archive.members), "entry", "entries")
+    if not deep:
+        return Measure(kind, archive.end, True, Proof.STRUCTURE, f"{count} and the central directory meet")
+    damaged = first_damaged(source, archive)
+    if damaged is not None:
+        rule = f"the checksum of {damaged.name} is wrong"
+        return Measure(kind, archive.end, False, Proof.GUESS, rule, breaks_at=damaged.data)
+    return Measure(kind, archive.end, True, Proof.CHECKSUM, f"ZIP checksums of {count} right, central directory meets")
+
+
+def _inner_kind(archive: Archive) -> str:
+    names = {member.name for member in archive.members}
+    if archive.members[0].name == "mimetype":
+        return _BY_MEDIA_TYPE.get(archive.first_content.strip(), "zip")
+    if "[Content_Types].xml" in names:
+        for folder, kind in _BY_FOLDER.items():
+            if any(name.startswith(folder) for name in names):
+                return kind
+    return "jar" if "META-INF/MANIFEST.MF" in names else "zip"
+
+
+def make(dice: Dice, size: int) -> bytes:
+    """Logger downloads of several days, some of them stored as they are (they do not pack)."""
+    out = io.BytesIO()
+    days = dice.number(3, 6)
+    with zipfile.ZipFile(out, "w") as archive:
+        for day in range(days):
+            stored = dice.chance(0.5)
+            content = dice.noise(size // days) if stored else dice.log_text(size * 3 // days).encode()
+            entry = zipfile.ZipInfo(f"logger/day-{day + 1:03d}.{'raw' if stored else 'txt'}", dice.moment().timetuple()[:6])
+            archive.writestr(entry, content, zipfile.ZIP_STORED if stored else zipfile.ZIP_DEFLATED)
+    return out.getvalue()
+
+
+def check(path: Path) -> None:
+    with zipfile.ZipFile(path) as archive:
+        damaged = archive.testzip()
+    if damaged is not None:
+        raise zipfile.BadZipFile(f"the checksum of {damaged} is wrong")
+
+
+def with_fixed_times(data: bytes) -> bytes:
+    """The same archive with every entry dated 1 January 1980, so that the bytes do not depend on the day."""
+    out = io.BytesIO()
+    with zipfile.ZipFile(io.BytesIO(data)) as old, zipfile.ZipFile(out, "w", zipfile.ZIP_DEFLATED) as new:
+        for info in old.infolist():
+            new.writestr(zipfile.ZipInfo(info.filename, (1980, 1, 1, 0, 0, 0)), old.read(info), zipfile.ZIP_DEFLATED)
+    return out.getvalue()
+
+
+KIND = Kind(
+    "zip", "ZIP archive", "archive", ("zip", "jar", "odt", "ods", "odp", "epub", "pptx"), "application/zip",
+    "entries, central directory, end record", Proof.CHECKSUM, measure, (Signature(LOCAL),), make=make, check=check,
+)  # fmt: skip

@@ -1,0 +1,72 @@
+"""How much of each file could still come back, worked out in two ways that must agree.
+
+From the books: what was never written over. From a look: which 512-byte blocks of the original still stand at their
+place. A look may find more (a block written over and later written back); the books may never.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Iterable
+
+import numpy as np
+from numpy.typing import NDArray
+
+from sastrugi.media.extents import RangeSet, cut, total
+from sastrugi.specimen.truth import Specimen, TruthFile
+
+BLOCK = 512
+
+
+def share_by_books(file: TruthFile) -> float:
+    """The share of a file's bytes that was never written over (1 for an empty file)."""
+    if not file.size or not file.gone:
+        return 1.0
+    gone = RangeSet(file.gone)
+    return total(part for extent in cut(file.extents, file.size) for part in gone.gaps(extent)) / file.size
+
+
+def by_books(files: Iterable[TruthFile]) -> tuple[TruthFile, ...]:
+    """The files with the `bytes` of their ceilings set. The same content elsewhere on the medium counts as well."""
+    files = list(files)
+    best: dict[str, float] = {}
+    for file in files:
+        best[file.blake3] = max(best.get(file.blake3, 0.0), share_by_books(file))
+    return tuple(
+        file.model_copy(update={"ceiling": file.ceiling.model_copy(update={"bytes": best[file.blake3]})}) for file in files
+    )
+
+
+def standing_blocks(specimen: Specimen, file: TruthFile) -> NDArray[np.bool_]:
+    """Which 512-byte blocks of the original stand on the medium where the file lay, by looking. Shape: (blocks,)."""
+    places = cut(file.extents, file.size)
+    out = np.zeros(-(-file.size // BLOCK), bool)
+    position = 0
+    for extent in places:
+        for at in range(0, extent.length, 1 << 22):
+            length = min(1 << 22, extent.length - at)
+            now = specimen.medium.read(extent.offset + at, length).ljust(length, b"\0")
+            then = specimen.original(file, position, length)
+            first = position // BLOCK
+            same = equal_blocks(now, then)
+            out[first : first + len(same)] = same
+            position += length
+    return out
+
+
+def equal_blocks(one: bytes, other: bytes) -> NDArray[np.bool_]:
+    """For two byte strings of one length: which 512-byte blocks (the last may be shorter) are the same."""
+    equal = np.frombuffer(one, "u1") == np.frombuffer(other, "u1")
+    whole = len(equal) // BLOCK * BLOCK
+    out = equal[:whole].reshape(-1, BLOCK).all(axis=1)
+    return np.append(out, equal[whole:].all()) if whole < len(equal) else out
+
+
+def share_by_look(specimen: Specimen, file: TruthFile) -> float:
+    """The share of a file's bytes in blocks that stand, by looking at the medium."""
+    if not file.size:
+        return 1.0
+    blocks = standing_blocks(specimen, file)
+    missing = int(np.count_nonzero(~blocks)) * BLOCK
+    if len(blocks) and not blocks[-1]:
+        missing -= len(blocks) * BLOCK - file.size
+    return 1 - missing / file.size
