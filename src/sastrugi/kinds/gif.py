@@ -61,8 +61,7 @@ def make(dice: Dice, size: int) -> bytes:
     frames = 4
 
     def encode(width: int, height: int) -> bytes:
-        scene = dice.fork("picture")
-        pictures = [scene.picture(width, height, moment=n / frames).quantize(64) for n in range(frames)]
+        pictures = [picture.quantize(64) for picture in dice.fork("picture").pictures(width, height, frames)]
         out = io.BytesIO()
         pictures[0].save(out, "GIF", save_all=True, append_images=pictures[1:], duration=400, loop=0, optimize=False)
         return out.getvalue()

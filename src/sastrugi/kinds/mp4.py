@@ -97,7 +97,7 @@ def _offset_outside(source: Source, start: int, end: int, limit: int, depth: int
 def make(dice: Dice, size: int) -> bytes:
     """A clip of drifting snow whose index stands first or last, as the dice say."""
     width, height = (320, 240) if size > _SMALL else (128, 96)
-    scene = [np.asarray(dice.fork("scene").picture(width, height, moment=n / _FRAMES)) for n in range(_FRAMES)]
+    scene = [np.asarray(picture) for picture in dice.fork("scene").pictures(width, height, _FRAMES)]
     rate = max(min(size * 8 * _FRAMES_PER_SECOND // _FRAMES, 40_000_000), 40_000)
     with tempfile.TemporaryDirectory() as folder:  # the library goes over the file again to move the index
         path = Path(folder) / "clip.mp4"

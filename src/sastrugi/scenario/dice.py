@@ -23,6 +23,7 @@ if TYPE_CHECKING:
 
 T = TypeVar("T")
 _NOISE_BLOCK = 1 << 20
+_RELIEF_STEP = 6
 SEASON_START = dt.datetime(2031, 1, 12, 6, 0)
 
 
@@ -105,41 +106,43 @@ class Dice:
             self._arrays.bytes(min(_NOISE_BLOCK, size - at)) for at in range(0, size, _NOISE_BLOCK)
         )
 
-    def _field(self, height: int, width: int, steps: int) -> NDArray[np.float64]:
+    def _field(self, height: int, width: int, steps: int) -> NDArray[np.float32]:
         """Smooth noise of shape (height, width) between 0 and 1: a coarse grid, drawn out linearly."""
         rows, columns = min(steps, height) + 1, min(steps * 4 // 3, width) + 1
-        grid = self._arrays.random_sample((rows, columns))
-        y, x = np.arange(height) * ((rows - 1) / height), np.arange(width) * ((columns - 1) / width)
-        top, left = y.astype(int), x.astype(int)
-        fy, fx = (y - top)[:, None], (x - left)[None, :]
-        upper = grid[top][:, left] * (1 - fx) + grid[top][:, left + 1] * fx
-        lower = grid[top + 1][:, left] * (1 - fx) + grid[top + 1][:, left + 1] * fx
-        mixed: NDArray[np.float64] = upper * (1 - fy) + lower * fy
-        return mixed
+        return _drawn_out(self._arrays.random_sample((rows, columns)).astype(np.float32), height, width)
 
-    def picture(self, width: int, height: int, moment: float = 0.0) -> Image:
-        """A view over a snow field: sky, a ridge, wind-shaped snow, grain. `moment` (0 to 1) moves the drift."""
+    def pictures(self, width: int, height: int, count: int = 1) -> list[Image]:
+        """Views over a snow field: sky, a ridge, wind-shaped snow, grain. From one view to the next the drift moves."""
         from PIL import Image
 
-        relief = sum((self._field(height, width, 3 * 2**n) / 2**n for n in range(5)), np.zeros((height, width))) / 2
-        shift = int(moment * width)
-        relief = np.roll(relief, shift, axis=1)
-        ridge = (self._field(1, width, 12)[0] * 0.25 + 0.2) * height
-        below = np.arange(height)[:, None] > ridge[None, :]
-        depth = np.clip((np.arange(height)[:, None] - ridge[None, :]) / height, 0, 1)
-        waves = np.abs((relief * 6 + depth * 9) % 1 - 0.5) * 2
-        snow = 150 + 80 * waves + 20 * relief
-        sky = 120 + 70 * (np.arange(height)[:, None] / height) + 25 * relief
-        grain = self._arrays.randint(-9, 10, (height, width))
+        coarse = height // _RELIEF_STEP + 2, width // _RELIEF_STEP + 2
+        octaves = sum((self._field(*coarse, 3 * 2**n) / 2**n for n in range(5)), np.zeros(coarse, np.float32)) / 2
+        relief = _drawn_out(octaves.astype(np.float32), height, width)
+        row = np.arange(height, dtype=np.float32)[:, None]
+        ridge = (self._field(1, width, 12) * 0.25 + 0.2) * height
+        below = row > ridge
+        depth = (row - ridge) * np.float32(9 / height)
         tint = self.number(-12, 12)
-        base = np.where(below, snow, sky) + grain
-        shades = [base + np.where(below, a, b) for a, b in ((tint - 6, -35), (0, -5), (8 - tint, 30))]
-        return Image.fromarray(np.clip(np.stack(shades, axis=2), 0, 255).astype(np.uint8))
+        grain = np.frombuffer(self._arrays.bytes(width * height), np.int8).reshape(height, width) >> 4
+        out = []
+        for n in range(count):
+            drift = np.roll(relief, n * width // count, axis=1)
+            snow = np.abs((drift * 6 + depth) % 1 - 0.5) * 160 + drift * 20 + 150
+            sky = row * np.float32(70 / height) + drift * 25 + 120
+            base = (np.where(below, snow, sky) + grain).astype(np.int16)
+            shades = np.empty((height, width, 3), np.uint8)
+            for channel, (ground, air) in enumerate(((tint - 6, -35), (0, -5), (8 - tint, 30))):
+                np.clip(base + np.where(below, np.int16(ground), np.int16(air)), 0, 255, out=shades[:, :, channel], casting="unsafe")
+            out.append(Image.fromarray(shades))
+        return out
+
+    def picture(self, width: int, height: int) -> Image:
+        return self.pictures(width, height)[0]
 
     def sound(self, frames: int, channels: int, rate: int) -> NDArray[np.int16]:
         """Wind with a ringing mast: shape (frames, channels), 16-bit samples."""
         out = np.empty((frames, channels), "<i2")
-        gusts = self._field(1, frames, max(frames // rate * 2, 4))[0]
+        gusts = self._field(1, frames, max(frames // rate * 2, 4))[0].astype(np.float64)
         for channel in range(channels):
             hiss = self._arrays.randint(-6000, 6001, frames)
             wind = (hiss + np.roll(hiss, 1) + np.roll(hiss, 2)) // 3
@@ -148,3 +151,14 @@ class Dice:
             ring = phase * (32768 - np.abs(phase)) // 32768  # a parabola stands in for the sine
             out[:, channel] = (wind * gusts + ring * 0.4 * gusts).astype(np.int16)
         return out
+
+
+def _drawn_out(grid: NDArray[np.float32], height: int, width: int) -> NDArray[np.float32]:
+    """A coarse grid enlarged to (height, width), linearly between its points."""
+    y = np.arange(height, dtype=np.float32) * np.float32((grid.shape[0] - 1) / height)
+    x = np.arange(width, dtype=np.float32) * np.float32((grid.shape[1] - 1) / width)
+    top, left = y.astype(int), x.astype(int)
+    fy, fx = (y - top).astype(np.float32)[:, None], (x - left).astype(np.float32)[None, :]
+    wide = grid[:, left] + (grid[:, left + 1] - grid[:, left]) * fx
+    drawn: NDArray[np.float32] = wide[top] + (wide[top + 1] - wide[top]) * fy
+    return drawn
