@@ -25,6 +25,12 @@ class Medium(ABC):
     def data_ranges(self, start: int = 0, end: int | None = None) -> Iterator[Extent]:
         """The parts of [start, end) that are not holes, in order. A container without holes yields one extent."""
 
+    def read_into(self, offset: int, buffer: memoryview) -> int:
+        """Fill `buffer` from `offset` and answer how many bytes came; what does not come is left as it was."""
+        data = self.read(offset, len(buffer))
+        buffer[: len(data)] = data
+        return len(data)
+
     def read_extents(self, extents: Sequence[Extent]) -> bytes:
         """The bytes of several extents, one after the other."""
         return b"".join(self.read(offset, length) for offset, length in extents)

@@ -46,6 +46,15 @@ class RawMedium(Medium):
             have += len(data)
         return b"".join(parts)
 
+    def read_into(self, offset: int, buffer: memoryview) -> int:
+        have = 0
+        while have < len(buffer) and 0 <= offset + have < self.size:
+            came = os.preadv(self._fd, [buffer[have:]], offset + have)
+            if not came:
+                break
+            have += came
+        return have
+
     def data_ranges(self, start: int = 0, end: int | None = None) -> Iterator[Extent]:
         stop = self.size if end is None else min(end, self.size)
         at = max(start, 0)

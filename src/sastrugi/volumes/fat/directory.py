@@ -11,6 +11,7 @@ from collections.abc import Iterable
 from dataclasses import dataclass, field
 
 import numpy as np
+from numpy.typing import NDArray
 
 from sastrugi.volumes.base import Times
 from sastrugi.volumes.fat.layout import (
@@ -24,6 +25,8 @@ from sastrugi.volumes.fat.layout import (
     ENTRY_SIZE,
     LAST_LONG_ENTRY,
     LONG_ENTRY,
+    LOWER_BASE,
+    LOWER_EXTENSION,
     OEM_CODEPAGE,
     decode_time,
     short_name_checksum,
@@ -80,19 +83,31 @@ def looks_like_folder(data: bytes, own_cluster: int | None = None) -> bool:
     return own_cluster is None or int(dots[0]["cluster_high"]) << 16 | int(dots[0]["cluster_low"]) == own_cluster
 
 
-def continues_folder(data: bytes) -> bool:
-    """Whether a later cluster of a folder could be one: its first entries are valid or the end."""
-    entries = np.frombuffer(data, DIR_ENTRY, len(data) // ENTRY_SIZE)[:4]
-    if not len(entries) or data[:2] == b". " or not data[0]:
+def folder_blocks(data: bytes, size: int) -> NDArray[np.bool_]:
+    """For each block of `size` bytes: whether it can be the second or a later block of a folder's table.
+
+    Every entry up to the end mark must be possible, and there must be at least one.
+    """
+    entries = np.frombuffer(data, DIR_ENTRY, len(data) // size * (size // ENTRY_SIZE)).reshape(-1, size // ENTRY_SIZE)
+    first = entries["name"][:, 0, 0]
+    out = (first != 0) & (first != ord(".")) & ((entries["attr"][:, 0] & _RESERVED_ATTR) == 0)
+    for n in np.flatnonzero(out):
+        block = entries[n]
+        ends = np.flatnonzero(block["name"][:, 0] == 0)
+        used = block[: ends[0]] if len(ends) else block
+        out[n] = not np.any(used["attr"] & _RESERVED_ATTR) and not block[len(used) :].tobytes().strip(b"\0")
+        out[n] &= all(_entry_possible(entry) for entry in used) if out[n] else False
+    return out
+
+
+def _entry_possible(entry: np.void) -> bool:
+    if entry["attr"] & ATTR_LONG_NAME_MASK == ATTR_LONG_NAME:
+        order = int(entry["name"][0])
+        return not entry["case"] and not entry["cluster_low"] and (order == DELETED or 1 <= order & ~LAST_LONG_ENTRY <= 20)
+    name = entry["name"].tobytes()
+    if not _short_name_valid(name) or int(entry["case"]) & ~(LOWER_BASE | LOWER_EXTENSION):
         return False
-    for entry in entries:
-        if not entry["name"][0]:
-            break
-        if entry["attr"] & _RESERVED_ATTR or (
-            entry["attr"] & ATTR_LONG_NAME_MASK != ATTR_LONG_NAME and not _short_name_valid(entry["name"].tobytes())
-        ):
-            return False
-    return True
+    return decode_time(int(entry["modified_date"]), int(entry["modified_time"])) is not None
 
 
 def parse_table(table: bytes, width: int) -> list[Record]:
@@ -120,6 +135,11 @@ def parse_table(table: bytes, width: int) -> list[Record]:
             _take_long_name(record, longs[before:n], n)
         out.append(record)
     return out
+
+
+def table_ends(table: bytes) -> bool:
+    """Whether the end mark (an entry beginning with zero) stands in this piece of a directory table."""
+    return 0 in table[::ENTRY_SIZE]
 
 
 def _short_name_valid(name: bytes) -> bool:

@@ -20,10 +20,11 @@ from sastrugi.units import plural
 from sastrugi.volumes.base import Conflict, Entry, Placement, Volume
 from sastrugi.volumes.fat.directory import (
     Record,
-    continues_folder,
+    folder_blocks,
     looks_like_folder,
     parse_table,
     settle_lost_characters,
+    table_ends,
 )
 from sastrugi.volumes.fat.layout import (
     BAD_CLUSTER,
@@ -44,6 +45,7 @@ _PIECE = 3 << 14  # entries; a whole number of 12-bit pairs and of sectors
 _MAX_FOLDER_BYTES = 65536 * 32
 _MAX_RECORDS = 1_000_000
 _MAX_DEPTH = 200
+_SWEEP = 4 << 20
 
 Run = tuple[int, int]
 
@@ -125,6 +127,7 @@ class FatVolume(Volume):
         self._fat_copy = self._choose_fat()
         self._piece = lru_cache(maxsize=32)(self._load_piece)
         self._tree: list[_Folder] | None = None
+        self._rejoined: set[int] = set()
         self._owners: tuple[list[int], list[int], list[str]] = ([], [], [])
 
     # -- the allocation table -----------------------------------------------------------------------------------
@@ -223,16 +226,29 @@ class FatVolume(Volume):
             if problem:
                 self.health.append(f"the root folder is damaged: {problem}")
         root = _Folder(None, None, runs, deleted=False)
+        folders = [root]
         visited = {g.root_cluster} if runs else set()
-        folders, queue = [root], [root]
-        budget = _MAX_RECORDS
+        queue = [root]
+        for _ in range(_MAX_DEPTH):
+            self._descend(queue, folders, visited)
+            queue = self._rejoin_deleted_folders(folders)
+            if not queue:
+                break
+        settle_lost_characters([folder.records for folder in folders])
+        return folders
+
+    def _descend(self, queue: list[_Folder], folders: list[_Folder], visited: set[int]) -> None:
+        """Read the tables of the folders in `queue` and of all below them; new ones are added to `folders`."""
+        g = self.geometry
+        budget = _MAX_RECORDS - sum(len(folder.records) for folder in folders)
         while queue:
             folder = queue.pop()
-            folder.records = parse_table(self._table(folder), g.bits)[:budget]
+            folder.records = parse_table(self._table(folder), g.bits)[: max(budget, 0)]
             budget -= len(folder.records)
-            if not budget:
+            if budget <= 0:
                 self.health.append(f"more than {_MAX_RECORDS:,} directory entries: the rest was left out")
-                break
+                queue.clear()
+                return
             for record in folder.records:
                 if not record.folder or record.label or record.cluster in visited or not g.holds(record.cluster):
                     continue
@@ -242,8 +258,6 @@ class FatVolume(Volume):
                     visited.add(record.cluster)
                     folders.append(child)
                     queue.append(child)
-        settle_lost_characters([folder.records for folder in folders])
-        return folders
 
     def _folder_runs(self, record: Record, deleted: bool) -> list[Run]:
         """Where a folder's table lies. A deleted one is followed only while what stands there still is its table."""
@@ -253,19 +267,68 @@ class FatVolume(Volume):
             if not deleted:
                 self.health.append(f"folder {record.name}: its table does not begin with . and ..")
             return []
-        most = max(_MAX_FOLDER_BYTES // g.cluster_size, 1)
         if not deleted:
-            runs, problem = self._chain(record.cluster, most)
+            runs, problem = self._chain(record.cluster, max(_MAX_FOLDER_BYTES // g.cluster_size, 1))
             if problem:
                 self.health.append(f"folder {record.name}: {problem}")
             return runs
-        count = 1
-        while count < most and g.holds(record.cluster + count) and not parse_ends(head):
-            head = self._medium.read(g.cluster_offset(record.cluster + count), g.cluster_size)
-            if any(self._used_runs(record.cluster + count, record.cluster + count + 1)) or not continues_folder(head):
+        return [(record.cluster, 1)]
+
+    def _rejoin_deleted_folders(self, folders: list[_Folder]) -> list[_Folder]:
+        """Find the later clusters of deleted folders, whose chains are gone; answers the folders that grew.
+
+        A folder takes a new cluster when it is full, just behind the file it was given last. So a free cluster that
+        reads as a later part of a table belongs to the full folder whose last file ends nearest before it.
+        """
+        g = self.geometry
+        unfinished = {id(f): f for f in folders if f.deleted and f.records and not table_ends(self._table(f))}
+        if not unfinished:
+            return []
+        ends = {key: self._end_of_last_file(folder) for key, folder in unfinished.items()}
+        grown: dict[int, _Folder] = {}
+        for cluster in self._free_folder_blocks(min(ends.values())):
+            before = [(end, key) for key, end in ends.items() if end <= cluster]
+            if not before:
+                continue
+            _, key = max(before)
+            folder = grown[key] = unfinished[key]
+            folder.runs.append((cluster, 1))
+            self._rejoined.add(cluster)
+            folder.records = parse_table(self._table(folder), g.bits)
+            if table_ends(self._medium.read(g.cluster_offset(cluster), g.cluster_size)):
+                del ends[key]
+            else:
+                ends[key] = max(self._end_of_last_file(folder), cluster + 1)
+            if not ends:
                 break
-            count += 1
-        return [(record.cluster, count)]
+        return list(grown.values())
+
+    def _end_of_last_file(self, folder: _Folder) -> int:
+        """The cluster behind the last file a folder lists, or behind the folder's own."""
+        own = folder.runs[-1][0] + folder.runs[-1][1]
+        placed = [r for r in folder.records if self.geometry.holds(r.cluster) and not r.label]
+        if not placed:
+            return own
+        clusters = 1 if placed[-1].folder else -(-placed[-1].size // self.cluster_size)
+        return max(placed[-1].cluster + clusters, own)
+
+    def _free_folder_blocks(self, first: int) -> Iterator[int]:
+        """Free clusters from `first` on that can be a later part of a folder's table, in order."""
+        g = self.geometry
+        size = g.cluster_size
+        step = max(_SWEEP // size, 1)
+        start = g.cluster_offset(min(max(first, FIRST_CLUSTER), g.clusters + FIRST_CLUSTER))
+        for extent in self._medium.data_ranges(start, g.data.end):
+            lo = (extent.offset - g.data.offset) // size + FIRST_CLUSTER
+            hi = -(-(extent.end - g.data.offset) // size) + FIRST_CLUSTER
+            for at in range(lo, hi, step):
+                count = min(step, hi - at)
+                hits = np.flatnonzero(folder_blocks(self._medium.read(g.cluster_offset(at), count * size), size))
+                used = list(self._used_runs(at, at + count)) if len(hits) else []
+                for hit in hits:
+                    cluster = at + int(hit)
+                    if cluster not in self._rejoined and not any(s <= cluster < s + n for s, n in used):
+                        yield cluster
 
     def _table(self, folder: _Folder) -> bytes:
         extents = self._extents(folder.runs) if folder.runs else (self.geometry.fixed_root,)
@@ -388,7 +451,3 @@ class FatVolume(Volume):
                     at = upto
         return out
 
-
-def parse_ends(table: bytes) -> bool:
-    """Whether a directory table's end mark (an entry beginning with zero) stands in this piece."""
-    return 0 in table[::32]

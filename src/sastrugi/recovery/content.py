@@ -1,0 +1,166 @@
+"""The pass `content`: files recognised by their bytes, where no record that can be trusted claims them.
+
+The sweep looks at the first bytes of every sector with array operations; only sectors that may begin a file are
+looked at more closely, and measured by their kind.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Iterator
+from dataclasses import dataclass
+
+import numpy as np
+from numpy.typing import NDArray
+
+from sastrugi.kinds import Kind, Measure, Proof, all_kinds
+from sastrugi.media import Extent, Medium, RangeSet
+from sastrugi.progress import Progress
+from sastrugi.recovery.findings import Finding
+from sastrugi.recovery.judge import judge_found, kind_of
+from sastrugi.recovery.sources import MediumSource, recognise
+from sastrugi.volumes.base import Times
+
+SECTOR = 512
+_CHUNK = 4 << 20
+_TEXT_HEAD = 16
+_SHORTEST_FRAGMENT = 4096
+_TEXT_BYTES = np.zeros(256, bool)
+_TEXT_BYTES[[9, 10, 13, *range(0x20, 0x7F), *range(0xC2, 0xF5), *range(0x80, 0xC0)]] = True
+
+
+@dataclass(frozen=True, slots=True)
+class Grid:
+    """The clusters of a volume: files inside `data` begin at multiples of `cluster` from its start."""
+
+    data: Extent
+    cluster: int
+
+    def holds(self, offset: int) -> bool:
+        return self.data.offset <= offset < self.data.end
+
+
+class Sweep:
+    """Finds the sectors at which a file may begin. Made once a scan: it builds its look-up tables."""
+
+    def __init__(self) -> None:
+        self._signatures = [
+            (signature.offset, signature.data)
+            for kind in all_kinds().values()
+            for signature in kind.signatures
+        ]
+        self._tables: dict[int, NDArray[np.bool_]] = {}
+        for offset, data in self._signatures:
+            table = self._tables.setdefault(offset & ~1, np.zeros(1 << 16, bool))
+            first = data[offset & 1 :][:2]
+            table[int.from_bytes(first, "little")] = True
+        letters = np.flatnonzero(_TEXT_BYTES)
+        self._text_pairs = np.zeros(1 << 16, bool)
+        self._text_pairs[(letters[:, None] | letters[None, :] << 8).ravel()] = True
+
+    def candidates(self, buffer: NDArray[np.uint8]) -> tuple[NDArray[np.intp], NDArray[np.intp]]:
+        """Numbers of the sectors in `buffer` (whole sectors) that begin with a signature, and that begin with text."""
+        words = buffer.view("<u2").reshape(-1, SECTOR // 2)
+        marked = np.zeros(len(words), bool)
+        for offset, table in self._tables.items():
+            marked |= table[words[:, offset // 2]]
+        signed = [n for n in np.flatnonzero(marked) if self._signed(buffer, int(n) * SECTOR)]
+        maybe = np.flatnonzero(self._text_pairs[words[:, 0]] & self._text_pairs[words[:, 7]])
+        heads = buffer.reshape(-1, SECTOR)[maybe, :_TEXT_HEAD]
+        text = maybe[_TEXT_BYTES[heads].all(axis=1)]
+        return np.array(signed, np.intp), text
+
+    def _signed(self, buffer: NDArray[np.uint8], at: int) -> bool:
+        head = buffer[at : at + 64].tobytes()
+        return any(head[offset : offset + len(data)] == data for offset, data in self._signatures)
+
+
+def content_findings(
+    medium: Medium, claims: RangeSet, grids: list[Grid], start: int, progress: Progress
+) -> Iterator[tuple[int, Finding | None]]:
+    """Sweep the medium from `start` on, outside of `claims`; yields (position that is done, a finding or None).
+
+    `claims` grows by the files found, so that what lies inside one is not reported again. Going on from any yielded
+    position with the claims of the findings so far gives the rest of the findings.
+    """
+    sweep = Sweep()
+    memory = np.zeros(_CHUNK + SECTOR, np.uint8)
+    for extent in medium.data_ranges(start // SECTOR * SECTOR):
+        first = extent.offset // SECTOR * SECTOR
+        for at in range(first, extent.end, _CHUNK):
+            progress.check()
+            length = min(_CHUNK, -(-(extent.end - at) // SECTOR) * SECTOR)
+            lead = SECTOR if at >= SECTOR else 0  # the sector before tells whether a text begins or goes on
+            buffer = memory[: lead + length]
+            got = medium.read_into(at - lead, memoryview(buffer))
+            buffer[got:] = 0
+            if buffer.any():
+                for found in _in_chunk(medium, sweep, buffer, at - lead, lead // SECTOR, claims, grids):
+                    if found.extents[0].offset >= start:
+                        yield found.extents[0].offset + SECTOR, found
+            yield at + length, None
+
+
+def _in_chunk(
+    medium: Medium, sweep: Sweep, buffer: NDArray[np.uint8], base: int, lead: int, claims: RangeSet, grids: list[Grid]
+) -> Iterator[Finding]:
+    signed, text = sweep.candidates(buffer)
+    is_text = np.zeros(len(buffer) // SECTOR, bool)
+    is_text[text] = True
+    starts = {int(n) for n in signed}
+    for n in sorted(starts | {int(n) for n in text}):
+        offset = base + n * SECTOR
+        if n < lead or offset in claims:
+            continue
+        limit = _free_from(claims, offset, medium.size, grids)
+        if n in starts:
+            measure = recognise(MediumSource(medium, (limit,)))
+        elif n and is_text[n - 1] and offset - SECTOR not in claims and _full_of_text(buffer, n - 1):
+            continue  # in the middle of a text that began earlier
+        else:
+            measure = _measure_text(medium, limit)
+        if measure is None or measure.length <= 0 or (not measure.whole and measure.length < _SHORTEST_FRAGMENT):
+            continue
+        found = _finding(measure, offset, grids)
+        if measure.whole:
+            claims.add(Extent(offset, -(-measure.length // SECTOR) * SECTOR))
+        yield found
+
+
+def _free_from(claims: RangeSet, offset: int, end: int, grids: list[Grid]) -> Extent:
+    """From `offset` to where something else is claimed, or where the volume that holds it ends."""
+    for grid in grids:
+        if grid.holds(offset):
+            end = min(end, grid.data.end)
+    return claims.gaps(Extent(offset, end - offset))[0]
+
+
+def _full_of_text(buffer: NDArray[np.uint8], sector: int) -> bool:
+    return bool(_TEXT_BYTES[buffer[sector * SECTOR : (sector + 1) * SECTOR]].all())
+
+
+def _measure_text(medium: Medium, limit: Extent) -> Measure | None:
+    """A text that runs to the zeros behind its end; binary data that merely begin like text are none."""
+    text: Kind = all_kinds()["txt"]
+    assert text.measure is not None
+    measure = text.measure(MediumSource(medium, (limit,)), False)
+    if measure is None:
+        return None
+    rest = medium.read(limit.offset + measure.length, -measure.length % SECTOR)
+    if rest.strip(b"\0") or (measure.length < SECTOR and not rest):
+        return None
+    return measure
+
+
+def _finding(measure: Measure, offset: int, grids: list[Grid]) -> Finding:
+    on_grid = all((offset - grid.data.offset) % grid.cluster == 0 for grid in grids if grid.holds(offset))
+    confidence, reasons = judge_found(measure, on_grid)
+    if measure.proof == Proof.GUESS and measure.whole:
+        reasons.append("its end is a guess")
+    extension = measure.extension or measure.kind.replace("jpeg", "jpg")
+    name = f"{measure.kind}-at-{offset:012x}.{extension}"
+    kind = kind_of(name, measure)
+    reasons.append("no record tells its name")
+    return Finding(
+        "found", "/unnamed", name, *kind, measure.length, (Extent(offset, measure.length),), Times(), ("content",),
+        confidence, 0.0, reasons,
+    )  # fmt: skip

@@ -1,0 +1,231 @@
+"""Findings and the scan file that holds them (SQLite; the format is docs/formats/scan-file.md)."""
+
+from __future__ import annotations
+
+import datetime as dt
+import hashlib
+import json
+import sqlite3
+from collections.abc import Iterable, Iterator
+from dataclasses import dataclass, field
+from pathlib import Path
+from typing import Any
+
+from sastrugi.errors import ScanFileError
+from sastrugi.media import Extent, Medium
+from sastrugi.media.extents import total
+from sastrugi.volumes.base import Times
+
+SCAN_VERSION = 1
+_APPLICATION_ID = 0x53415354  # "SAST"
+_HEAD = 1 << 20
+
+_SCHEMA = """
+CREATE TABLE scan (key TEXT PRIMARY KEY, value TEXT NOT NULL);
+CREATE TABLE volumes (
+    number INTEGER PRIMARY KEY, start INTEGER NOT NULL, length INTEGER NOT NULL, file_system TEXT NOT NULL,
+    label TEXT NOT NULL, serial TEXT NOT NULL, cluster INTEGER NOT NULL, used INTEGER NOT NULL, free INTEGER NOT NULL,
+    origin TEXT NOT NULL, health TEXT NOT NULL
+);
+CREATE TABLE findings (
+    number INTEGER PRIMARY KEY, state TEXT NOT NULL, volume INTEGER, folder TEXT NOT NULL, name TEXT NOT NULL,
+    kind TEXT NOT NULL, grp TEXT NOT NULL, size INTEGER NOT NULL, created TEXT, modified TEXT, accessed TEXT,
+    passes TEXT NOT NULL, confidence REAL NOT NULL, name_sure REAL NOT NULL, reasons TEXT NOT NULL,
+    start INTEGER, extents TEXT NOT NULL
+);
+CREATE INDEX findings_start ON findings (start);
+"""
+
+
+@dataclass(frozen=True, slots=True)
+class FoundVolume:
+    """One volume of a scan. `origin` says how it was found; `health` what is wrong with it."""
+
+    number: int
+    where: Extent
+    file_system: str
+    label: str
+    serial: str
+    cluster: int
+    used: int
+    free: int
+    origin: str
+    health: tuple[str, ...] = ()
+
+
+@dataclass(slots=True)
+class Finding:
+    """One file that a scan reports.
+
+    `state` is `live` (listed by its volume), `deleted` (a record of it still stands) or `found` (its bytes only).
+    `confidence` (0 to 1) that the extents hold the whole file, `name_sure` (0 to 1) that folder and name are right.
+    """
+
+    state: str
+    folder: str
+    name: str
+    kind: str
+    group: str
+    size: int
+    extents: tuple[Extent, ...]
+    times: Times
+    passes: tuple[str, ...]
+    confidence: float
+    name_sure: float
+    reasons: list[str] = field(default_factory=list)
+    volume: int | None = None
+    number: int = 0
+
+    @property
+    def path(self) -> str:
+        return f"{self.folder.rstrip('/')}/{self.name}"
+
+    @property
+    def covered(self) -> int:
+        """Bytes of it that have a place on the medium."""
+        return total(self.extents)
+
+
+def medium_identity(medium: Medium) -> str:
+    """What a scan file remembers a medium by: its size and the SHA-256 of its first MiB."""
+    return f"{medium.size}:{hashlib.sha256(medium.read(0, _HEAD)).hexdigest()}"
+
+
+class ScanFile:
+    """An open scan file. Use it in a `with`; what was added is safe after `commit`."""
+
+    def __init__(self, path: Path, connection: sqlite3.Connection) -> None:
+        self.path = path
+        self._db = connection
+
+    @classmethod
+    def create(cls, path: Path, medium: Medium, passes: Iterable[str]) -> ScanFile:
+        """A new, empty scan file for `medium`; raises ScanFileError if it cannot be made or is there already."""
+        if path.exists():
+            raise ScanFileError(f"{path}: is there already: give another --out, or --go-on to continue an unfinished scan")
+        try:
+            path.parent.mkdir(parents=True, exist_ok=True)
+            db = sqlite3.connect(path, timeout=10)
+            db.execute("PRAGMA synchronous = NORMAL")
+            db.executescript(f"PRAGMA application_id = {_APPLICATION_ID}; PRAGMA user_version = {SCAN_VERSION}; {_SCHEMA}")
+        except (OSError, sqlite3.Error) as error:
+            raise ScanFileError(f"{path}: the scan file cannot be made: {error}") from error
+        scan = cls(path, db)
+        scan.put("medium", str(medium.path.resolve()))
+        scan.put("medium_size", str(medium.size))
+        scan.put("medium_identity", medium_identity(medium))
+        scan.put("passes", ",".join(passes))
+        scan.put("state", "started")
+        scan.commit()
+        return scan
+
+    @classmethod
+    def open(cls, path: Path, for_writing: bool = False) -> ScanFile:
+        """An existing scan file; raises ScanFileError if it is none, damaged, locked or of another version."""
+        if not path.is_file():
+            raise ScanFileError(f"{path}: there is no such scan file: make one with 'sastrugi scan'")
+        try:
+            mode = "rw" if for_writing else "ro"
+            db = sqlite3.connect(f"file:{_quoted(path)}?mode={mode}", uri=True, timeout=10)
+            application = db.execute("PRAGMA application_id").fetchone()[0]
+            version = db.execute("PRAGMA user_version").fetchone()[0]
+        except sqlite3.Error as error:
+            raise ScanFileError(f"{path}: is no scan file, or is damaged ({error})") from error
+        if application != _APPLICATION_ID:
+            raise ScanFileError(f"{path}: is a database, but no scan file of Sastrugi")
+        if version != SCAN_VERSION:
+            raise ScanFileError(f"{path}: is version {version} of the scan file, this program reads {SCAN_VERSION}: scan again")
+        return cls(path, db)
+
+    def __enter__(self) -> ScanFile:
+        return self
+
+    def __exit__(self, *_: object) -> None:
+        self._db.close()
+
+    def _run(self, statement: str, values: tuple[Any, ...] = ()) -> sqlite3.Cursor:
+        try:
+            return self._db.execute(statement, values)
+        except sqlite3.Error as error:
+            raise ScanFileError(f"{self.path}: cannot be used: {error}") from error
+
+    def commit(self) -> None:
+        try:
+            self._db.commit()
+        except sqlite3.Error as error:
+            raise ScanFileError(f"{self.path}: cannot be written: {error}") from error
+
+    def put(self, key: str, value: str) -> None:
+        self._run("INSERT OR REPLACE INTO scan VALUES (?, ?)", (key, value))
+
+    def get(self, key: str, default: str = "") -> str:
+        row = self._run("SELECT value FROM scan WHERE key = ?", (key,)).fetchone()
+        return str(row[0]) if row else default
+
+    @property
+    def finished(self) -> bool:
+        return self.get("state") == "finished"
+
+    def add_volume(self, volume: FoundVolume) -> None:
+        self._run(
+            "INSERT OR REPLACE INTO volumes VALUES (?,?,?,?,?,?,?,?,?,?,?)",
+            (volume.number, volume.where.offset, volume.where.length, volume.file_system, volume.label, volume.serial,
+             volume.cluster, volume.used, volume.free, volume.origin, json.dumps(volume.health)),
+        )  # fmt: skip
+
+    def volumes(self) -> list[FoundVolume]:
+        rows = self._run("SELECT * FROM volumes ORDER BY number")
+        return [
+            FoundVolume(row[0], Extent(row[1], row[2]), *row[3:10], health=tuple(json.loads(row[10]))) for row in rows
+        ]
+
+    def add(self, finding: Finding) -> Finding:
+        """Store a finding; it gets its number."""
+        times = finding.times
+        cursor = self._run(
+            "INSERT INTO findings VALUES (NULL,?,?,?,?,?,?,?,?,?,?,?,?,?,?,?,?)",
+            (finding.state, finding.volume, finding.folder, finding.name, finding.kind, finding.group, finding.size,
+             _text(times.created), _text(times.modified), _text(times.accessed), ",".join(finding.passes),
+             round(finding.confidence, 4), round(finding.name_sure, 4), json.dumps(finding.reasons, ensure_ascii=False),
+             finding.extents[0].offset if finding.extents else None, json.dumps(finding.extents)),
+        )  # fmt: skip
+        finding.number = cursor.lastrowid or 0
+        return finding
+
+    def discard(self, from_pass: str) -> None:
+        """Drop the findings of a pass that was broken off and begins anew."""
+        self._run("DELETE FROM findings WHERE passes LIKE ?", (f"%{from_pass}%",))
+
+    def findings(self, where: str = "", values: tuple[Any, ...] = (), order: str = "number") -> Iterator[Finding]:
+        """Findings that fulfil an SQL condition (all if it is empty), in order of `order`."""
+        condition = f"WHERE {where}" if where else ""
+        cursor = self._run(f"SELECT * FROM findings {condition} ORDER BY {order}", values)
+        try:
+            for row in cursor:
+                yield _finding(row)
+        except (sqlite3.Error, ValueError, TypeError, LookupError) as error:
+            raise ScanFileError(f"{self.path}: is damaged: {error}") from error
+
+    def counts(self) -> dict[str, int]:
+        """Findings by state."""
+        return dict(self._run("SELECT state, count(*) FROM findings GROUP BY state").fetchall())
+
+
+def _finding(row: tuple[Any, ...]) -> Finding:
+    created, modified, accessed = (dt.datetime.fromisoformat(text) if text else None for text in row[8:11])
+    return Finding(
+        number=row[0], state=row[1], volume=row[2], folder=row[3], name=row[4], kind=row[5], group=row[6], size=row[7],
+        times=Times(created, modified, accessed.date() if accessed else None), passes=tuple(row[11].split(",")),
+        confidence=row[12], name_sure=row[13], reasons=json.loads(row[14]),
+        extents=tuple(Extent(int(offset), int(length)) for offset, length in json.loads(row[16])),
+    )  # fmt: skip
+
+
+def _text(moment: dt.date | None) -> str | None:
+    return moment.isoformat() if moment else None
+
+
+def _quoted(path: Path) -> str:
+    from urllib.parse import quote
+
+    return quote(str(path.resolve()))

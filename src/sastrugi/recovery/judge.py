@@ -1,0 +1,137 @@
+"""How sure a finding is that its extents hold the whole file, and why, in words.
+
+The numbers are first estimates of the share of like findings that prove intact; the scorer's calibration tests them.
+"""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+
+from sastrugi.errors import KindError
+from sastrugi.kinds import Kind, Measure, Proof, kind_for_name
+from sastrugi.kinds.registry import kind_named, measuring_kind
+from sastrugi.media import Medium
+from sastrugi.media.extents import total
+from sastrugi.recovery.sources import MediumSource, recognise
+from sastrugi.units import plural
+from sastrugi.volumes.base import Conflict, Entry, Placement, Volume
+
+_BY_PROOF = {
+    Proof.CHECKSUM: 0.99, Proof.DECODES: 0.97, Proof.STRUCTURE: 0.95, Proof.STATISTICS: 0.93, Proof.GUESS: 0.8
+}  # fmt: skip
+_BY_PROOF_WITHOUT_RECORD = {
+    Proof.CHECKSUM: 0.97, Proof.DECODES: 0.9, Proof.STRUCTURE: 0.85, Proof.STATISTICS: 0.85, Proof.GUESS: 0.35
+}  # fmt: skip
+_NO_KIND_ALL_FREE = 0.75
+_OVERWRITTEN = 0.03
+_OVERLAP = 0.25
+
+
+@dataclass(frozen=True, slots=True)
+class Verdict:
+    """What was decided about a deleted file: where it lies, what it is, how sure, and the reasons."""
+
+    placement: Placement | None
+    measure: Measure | None
+    confidence: float
+    reasons: tuple[str, ...]
+
+
+def kind_of(name: str, measure: Measure | None) -> tuple[str, str]:
+    """Kind and group: what the bytes show where they show it, otherwise what the name's extension says."""
+    kind: Kind | None = kind_for_name(name)
+    if measure is not None:
+        try:
+            kind = kind_named(measure.kind)
+        except KindError:
+            kind = kind_for_name(f"x.{measure.kind}") or kind
+    return (measure.kind if measure else kind.name, kind.group) if kind else ("other", "data")
+
+
+def judge_deleted(medium: Medium, volume: Volume, entry: Entry, overlapped_by: str) -> Verdict:
+    """Choose among the placements of a deleted file. `overlapped_by` names a later deleted file on the same bytes."""
+    if not entry.size:
+        return Verdict(entry.placements[0] if entry.placements else None, None, 0.9, ("an empty file: only its name can come back",))
+    if not entry.placements:
+        return Verdict(None, None, 0.0, tuple(entry.notes) or ("nothing tells where it lay",))
+    best: Verdict | None = None
+    for placement in entry.placements:
+        verdict = _judge_placement(medium, volume, entry, placement, overlapped_by)
+        if best is None or verdict.confidence > best.confidence:
+            best = verdict
+    assert best is not None
+    return best
+
+
+def _judge_placement(medium: Medium, volume: Volume, entry: Entry, placement: Placement, overlapped_by: str) -> Verdict:
+    conflicts = volume.conflicts(placement.extents)
+    clusters = -(-entry.size // volume.cluster_size)
+    reasons = [placement.reason, _free_reason(conflicts, clusters, volume.cluster_size)]
+    confidence, measure = 0.0, None
+    if total(placement.extents) < entry.size:
+        reasons.append("its size reaches beyond the end of the volume")
+    elif placement.extents[-1].end > medium.size:
+        reasons.append("part of it lies beyond the end of the medium")
+    else:
+        source = MediumSource(medium, placement.extents)
+        measure = recognise(source, deep=bool(conflicts or overlapped_by))
+        confidence = _by_content(entry, source, measure, reasons)
+    if conflicts:
+        proved = measure is not None and measure.whole and measure.proof == Proof.CHECKSUM
+        confidence = min(confidence, 0.9) if proved else min(confidence, _OVERWRITTEN)
+    elif overlapped_by and not (measure is not None and measure.whole and measure.proof >= Proof.CHECKSUM):
+        confidence *= _OVERLAP
+        reasons.append(f"{overlapped_by}, deleted as well and written later, claims some of the same clusters")
+    return Verdict(placement, measure, confidence, tuple(reasons))
+
+
+def _free_reason(conflicts: list[Conflict], clusters: int, cluster_size: int) -> str:
+    if not conflicts:
+        return f"all {plural(clusters, 'cluster')} free" if clusters > 1 else "its cluster is free"
+    taken = sum(conflict.extent.length for conflict in conflicts) // cluster_size
+    owners = list(dict.fromkeys(conflict.owner for conflict in conflicts))
+    more = f" and {len(owners) - 1} more" if len(owners) > 1 else ""
+    return f"{taken:,} of {plural(clusters, 'cluster')} now belong to {owners[0]}{more}"
+
+
+def _by_content(entry: Entry, source: MediumSource, measure: Measure | None, reasons: list[str]) -> float:
+    """Confidence from what the bytes of a placement show; adds the reason."""
+    expected = kind_for_name(entry.name)
+    if measure is not None:
+        if not measure.whole:
+            reasons.append(f"the {measure.kind} breaks at byte {measure.breaks_at:,} of {entry.size:,}: {measure.rule}")
+            return 0.05
+        reasons.append(measure.rule)
+        behind = entry.size - measure.length
+        if behind:
+            reasons.append(f"{plural(behind, 'byte')} follow behind the end of the {measure.kind}")
+        return _BY_PROOF[measure.proof] * (0.97 if behind else 1.0)
+    head = source.read(0, 512)
+    if not head.strip(b"\0"):
+        reasons.append("its first sector holds only zeros")
+        return 0.05
+    if expected is None:
+        reasons.append("no kind is known to compare its content with")
+        return _NO_KIND_ALL_FREE
+    tester = measuring_kind(expected)
+    if tester.signatures or tester.measure is None:
+        reasons.append(f"its first bytes are not those of a {expected.name}")
+        return 0.05
+    text = tester.measure(source, False)
+    if text is not None and text.length >= entry.size:
+        reasons.append(f"its bytes are {expected.title} from end to end")
+        return 0.85
+    reasons.append(f"its bytes stop being {expected.title} at {text.length if text else 0:,}")
+    return 0.3 if text is not None and text.length > 512 else 0.1
+
+
+def judge_found(measure: Measure, on_grid: bool) -> tuple[float, list[str]]:
+    """Confidence and reasons for a file known by its bytes alone; `on_grid`: it begins where a cluster does."""
+    reasons = [measure.rule]
+    confidence = _BY_PROOF_WITHOUT_RECORD[measure.proof] if measure.whole else 0.1
+    if not measure.whole:
+        reasons[0] = f"breaks at byte {measure.breaks_at:,}: {measure.rule}"
+    if not on_grid:
+        confidence *= 0.6
+        reasons.append("begins on a sector, but not on a cluster of the volume")
+    return confidence, reasons

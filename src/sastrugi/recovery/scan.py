@@ -1,0 +1,141 @@
+"""A scan: the passes in order, each finding into the scan file, from where an earlier run stopped."""
+
+from __future__ import annotations
+
+import time
+from collections.abc import Iterable
+from dataclasses import dataclass
+from pathlib import Path
+
+from sastrugi.errors import Interrupted, MediumError, ScanFileError
+from sastrugi.media import Extent, Medium, RangeSet
+from sastrugi.media.extents import total
+from sastrugi.progress import Progress
+from sastrugi.recovery.content import SECTOR, Grid, content_findings
+from sastrugi.recovery.findings import FoundVolume, ScanFile, medium_identity
+from sastrugi.recovery.layout import Place, find_places, missing_bytes
+from sastrugi.recovery.tables import table_findings
+
+PASSES = ("layout", "tables", "content")
+_TRUSTED = 0.7
+"""Deleted files at least this sure claim their bytes: nothing inside them is looked for."""
+_COMMIT_SECONDS = 1.0
+_REPORT_EVERY = 200
+
+
+@dataclass(frozen=True, slots=True)
+class ScanResult:
+    """What a scan did, for the one who asked for it."""
+
+    path: Path
+    findings: dict[str, int]
+    seconds: float
+    bytes_swept: int
+
+
+def scan(
+    medium: Medium, out: Path, progress: Progress, passes: Iterable[str] = PASSES, go_on: bool = False, as_is: bool = False
+) -> ScanResult:
+    """Scan `medium` into the scan file `out`.
+
+    `go_on` continues an unfinished scan file; `as_is` accepts a medium that is shorter than its own tables say. Raises
+    MediumError for such a medium otherwise, ScanFileError for a scan file that does not fit, and Interrupted (with
+    everything saved) when `progress` asks to stop.
+    """
+    began = time.monotonic()
+    places = find_places(medium)
+    missing = missing_bytes(medium, places)
+    if missing > 0 and not as_is:
+        raise MediumError(
+            f"{medium.path}: cut short: its own tables speak of {missing:,} bytes more than the {medium.size:,} there are; "
+            "add --as-is to scan what is there"
+        )
+    wanted = [name for name in PASSES if name in set(passes) | {"layout"}]
+    with _open(out, medium, wanted, go_on) as scan_file:
+        run = _Run(medium, scan_file, places, progress)
+        try:
+            for name in scan_file.get("passes").split(","):
+                if scan_file.get(f"done_{name}") != "yes":
+                    getattr(run, name)()
+                    scan_file.put(f"done_{name}", "yes")
+                    scan_file.commit()
+            scan_file.put("state", "finished")
+            scan_file.put("seconds", f"{float(scan_file.get('seconds', '0')) + time.monotonic() - began:.3f}")
+            scan_file.commit()
+        except (KeyboardInterrupt, Interrupted):
+            scan_file.commit()
+            raise Interrupted(f"stopped; what was found so far is in {out}") from None
+        return ScanResult(out, scan_file.counts(), time.monotonic() - began, run.swept)
+
+
+def _open(out: Path, medium: Medium, passes: list[str], go_on: bool) -> ScanFile:
+    if not go_on:
+        return ScanFile.create(out, medium, passes)
+    scan_file = ScanFile.open(out, for_writing=True)
+    if scan_file.finished:
+        raise ScanFileError(f"{out}: this scan is finished: see it with 'sastrugi list {out}'")
+    if scan_file.get("medium_identity") != medium_identity(medium):
+        raise ScanFileError(f"{out}: was begun on another medium ({scan_file.get('medium')}), or the medium has changed since")
+    return scan_file
+
+
+class _Run:
+    """The passes over one medium."""
+
+    def __init__(self, medium: Medium, scan_file: ScanFile, places: list[Place], progress: Progress) -> None:
+        self._medium, self._file, self._places, self._progress = medium, scan_file, places, progress
+        self.swept = 0
+
+    def layout(self) -> None:
+        for place in self._places:
+            volume = place.volume
+            used, free = volume.used_and_free() if volume else (0, 0)
+            note = (place.partition.note,) if place.partition and place.partition.note else ()
+            found = FoundVolume(
+                place.number, place.where, volume.file_system if volume else "unknown", volume.label if volume else "",
+                volume.serial if volume else "", volume.cluster_size if volume else 0, used, free, place.origin,
+                (*note, *(volume.health if volume else ())),
+            )  # fmt: skip
+            self._file.add_volume(found)
+
+    def tables(self) -> None:
+        self._file.discard("tables")
+        for place in self._places:
+            if place.volume is None:
+                continue
+            self._progress.start(f"tables of volume {place.number}", 0, "files")
+            for count, finding in enumerate(table_findings(self._medium, place.number, place.volume), 1):
+                self._file.add(finding)
+                if count % _REPORT_EVERY == 0:
+                    self._progress.at(count, f"{count:,} found")
+                    self._progress.check()
+            self._progress.finish()
+        self.layout()  # reading the tables tells more of a volume's label and health
+
+    def content(self) -> None:
+        """Sweep what no trusted finding claims. Findings and position are saved together, at least every second."""
+        claims = RangeSet()
+        for finding in self._file.findings("confidence >= ? OR state = 'found'", (_TRUSTED,)):
+            whole = finding.state != "found" or finding.confidence > 0.1
+            for extent in finding.extents if whole else ():
+                claims.add(Extent(extent.offset, -(-extent.length // SECTOR) * SECTOR))
+        grids = [Grid(place.volume.data, place.volume.cluster_size) for place in self._places if place.volume]
+        start = int(self._file.get("content_at", "0"))
+        found = len(list(self._file.findings("state = 'found'")))
+        data = total(self._medium.data_ranges())
+        self._progress.start("content", data)
+        done_before = total(self._medium.data_ranges(0, start))
+        committed = time.monotonic()
+        last = start
+        for position, finding in content_findings(self._medium, claims, grids, start, self._progress):
+            if finding is not None:
+                self._file.add(finding)
+                found += 1
+            self.swept += position - last if position > last else 0
+            last = max(last, position)
+            self._progress.at(min(done_before + self.swept, data), f"{found:,} found")
+            self._file.put("content_at", str(position))
+            if time.monotonic() - committed > _COMMIT_SECONDS:
+                self._file.commit()
+                committed = time.monotonic()
+        self._progress.finish()

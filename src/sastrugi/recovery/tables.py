@@ -1,0 +1,81 @@
+"""The pass `tables`: what a volume's own live structures say, deleted entries included."""
+
+from __future__ import annotations
+
+import datetime as dt
+from collections.abc import Iterator
+
+from sastrugi.media import Extent, Medium
+from sastrugi.recovery.findings import Finding
+from sastrugi.recovery.judge import judge_deleted, kind_of
+from sastrugi.units import plural
+from sastrugi.volumes.base import Entry, Volume
+
+
+def table_findings(medium: Medium, number: int, volume: Volume) -> Iterator[Finding]:
+    """Every live and deleted file of one volume."""
+    entries = [entry for entry in volume.entries() if not entry.folder]
+    live = {entry.placements[0].extents for entry in entries if not entry.deleted and entry.placements and entry.size}
+    later = _overlaps([entry for entry in entries if entry.deleted and entry.size and entry.placements])
+    for entry in entries:
+        if not entry.deleted:
+            yield _live(entry, number, volume)
+        elif entry.placements and entry.size and entry.placements[0].extents in live:
+            continue  # the name a live file had before it was renamed or moved: nothing was lost
+        else:
+            yield _deleted(medium, entry, number, volume, later.get(id(entry), ""))
+
+
+def _live(entry: Entry, number: int, volume: Volume) -> Finding:
+    extents = entry.placements[0].extents if entry.placements else ()
+    whole = not entry.notes
+    clusters = -(-entry.size // volume.cluster_size)
+    reasons = [f"live: {plural(clusters, 'cluster')} by its chain in the FAT"] if whole else [f"live, but {note}" for note in entry.notes]
+    return _finding("live", entry, number, extents, 0.99 if whole else 0.3, reasons, kind_of(entry.name, None))
+
+
+def _deleted(medium: Medium, entry: Entry, number: int, volume: Volume, overlapped_by: str) -> Finding:
+    verdict = judge_deleted(medium, volume, entry, overlapped_by)
+    extents = verdict.placement.extents if verdict.placement else ()
+    reasons = [*verdict.reasons, f"name: {entry.name_note}"]
+    return _finding("deleted", entry, number, extents, verdict.confidence, reasons, kind_of(entry.name, verdict.measure))
+
+
+def _finding(
+    state: str, entry: Entry, number: int, extents: tuple[Extent, ...], confidence: float, reasons: list[str], kind: tuple[str, str]
+) -> Finding:
+    folder = "/" + "/".join(entry.path[:-1])
+    return Finding(
+        state, folder, entry.name, *kind, entry.size, extents, entry.times, ("tables",), confidence, entry.name_sure,
+        reasons, volume=number,
+    )  # fmt: skip
+
+
+def _overlaps(deleted: list[Entry]) -> dict[int, str]:
+    """For each deleted entry some of whose bytes a later deleted one claims: the later one's path, by id of the entry.
+
+    Found in one sweep over the claims in order of their place. Which is later, the times of creation say.
+    """
+    claims = sorted(
+        ((extent.offset, extent.end, entry) for entry in deleted for extent in entry.placements[0].extents),
+        key=lambda claim: claim[:2],
+    )
+    out: dict[int, str] = {}
+    open_claims: list[tuple[int, Entry]] = []
+    for start, end, entry in claims:
+        open_claims = [claim for claim in open_claims if claim[0] > start][-_MOST_OPEN:]
+        for _, other in open_claims:
+            if other is entry or other.placements[0].extents == entry.placements[0].extents:
+                continue
+            first, second = sorted((entry, other), key=_written)
+            out[id(first)] = "/" + "/".join(second.path)
+        open_claims.append((end, entry))
+    return out
+
+
+_MOST_OPEN = 64
+"""Claims on one place that are compared with each other; more means a hostile volume, and less is said of it."""
+
+
+def _written(entry: Entry) -> dt.datetime:
+    return entry.times.created or entry.times.modified or dt.datetime.min

@@ -1,0 +1,222 @@
+"""Candidates by content: digests, then witnesses (blocks that only one reference holds), then exact comparison.
+
+Sources of the method: docs/design.md, "How results are matched".
+"""
+
+from __future__ import annotations
+
+from collections import defaultdict
+from collections.abc import Iterator
+from dataclasses import dataclass
+
+import numpy as np
+from numpy.typing import NDArray
+
+from sastrugi.media import RangeSet
+from sastrugi.media.extents import cut
+from sastrugi.progress import Progress
+from sastrugi.scoring.matching import Candidate
+from sastrugi.scoring.names import compare_names
+from sastrugi.scoring.results import Result
+from sastrugi.specimen.ceiling import BLOCK
+from sastrugi.specimen.digests import blake3_file
+from sastrugi.specimen.truth import Specimen, TruthFile
+
+_PIECE = 4 << 20
+_MOST_CANDIDATES = 8
+
+
+def _hash_multipliers() -> NDArray[np.uint64]:
+    words = np.random.RandomState(20310203).bytes(BLOCK)
+    return np.frombuffer(words, "<u8") | np.uint64(1)
+
+
+_MULTIPLIERS = _hash_multipliers()
+
+
+def block_hashes(data: bytes) -> NDArray[np.uint64]:
+    """A 64-bit hash of each whole 512-byte block; 0 stands for a block whose words are all the same (no witness)."""
+    words = np.frombuffer(data, "<u8", len(data) // BLOCK * (BLOCK // 8)).reshape(-1, BLOCK // 8)
+    mixed = (words ^ (words >> np.uint64(29))) * _MULTIPLIERS
+    out: NDArray[np.uint64] = (mixed ^ (mixed >> np.uint64(32))).sum(axis=1, dtype=np.uint64)
+    out[(words == words[:, :1]).all(axis=1)] = 0
+    return out
+
+
+@dataclass(slots=True)
+class Witnesses:
+    """All blocks that only one content among the references holds, sorted by hash."""
+
+    hashes: NDArray[np.uint64]
+    references: NDArray[np.int32]
+    blocks: NDArray[np.int64]
+
+    @classmethod
+    def of(cls, specimen: Specimen, files: list[TruthFile], progress: Progress) -> Witnesses:
+        """Witnesses of `files`; of references with the same content the first stands for all."""
+        hashes: list[NDArray[np.uint64]] = []
+        owners: list[NDArray[np.int32]] = []
+        numbers: list[NDArray[np.int64]] = []
+        seen: set[str] = set()
+        progress.start("references", sum(file.size for file in files))
+        done = 0
+        for n, file in enumerate(files):
+            done += file.size
+            if file.blake3 in seen:
+                continue
+            seen.add(file.blake3)
+            for at in range(0, file.size, _PIECE):
+                found = block_hashes(specimen.original(file, at, _PIECE))
+                hashes.append(found)
+                owners.append(np.full(len(found), n, np.int32))
+                numbers.append(np.arange(len(found), dtype=np.int64) + at // BLOCK)
+            progress.at(done)
+            progress.check()
+        progress.finish()
+        if not hashes:
+            return cls(np.zeros(0, np.uint64), np.zeros(0, np.int32), np.zeros(0, np.int64))
+        value, owner, number = np.concatenate(hashes), np.concatenate(owners), np.concatenate(numbers)
+        order = np.argsort(value, kind="stable")
+        value, owner, number = value[order], owner[order], number[order]
+        single = np.ones(len(value), bool)
+        same = value[1:] == value[:-1]
+        single[1:] &= ~same
+        single[:-1] &= ~same
+        single &= value != 0
+        return cls(value[single], owner[single], number[single])
+
+    def holders(self, data: bytes) -> tuple[NDArray[np.int32], NDArray[np.int64]]:
+        """References whose witnesses stand in `data`, with the block number in each reference; one pair a hit."""
+        found = block_hashes(data)
+        at = np.minimum(np.searchsorted(self.hashes, found), max(len(self.hashes) - 1, 0))
+        hit = self.hashes[at] == found if len(self.hashes) else np.zeros(len(found), bool)
+        return self.references[at[hit]], self.blocks[at[hit]]
+
+
+@dataclass(frozen=True, slots=True)
+class ByBytes:
+    """All candidates; and for each result the references whose content, whole or in part, is in it."""
+
+    candidates: list[Candidate]
+    holds: dict[int, list[int]]
+    exact: dict[int, list[int]]
+
+
+def candidates_by_bytes(specimen: Specimen, files: list[TruthFile], results: list[Result], progress: Progress) -> ByBytes:
+    """Compare every result with the references it may come from. Files and results are named by their index."""
+    by_size: defaultdict[int, list[int]] = defaultdict(list)
+    heads: defaultdict[bytes, list[int]] = defaultdict(list)
+    by_digest: defaultdict[str, list[int]] = defaultdict(list)
+    for n, file in enumerate(files):
+        by_size[file.size].append(n)
+        by_digest[file.blake3].append(n)
+        if 0 < file.size < BLOCK:
+            heads[specimen.original(file)[:16]].append(n)
+    witnesses = Witnesses.of(specimen, files, progress)
+    out = ByBytes([], {}, {})
+    progress.start("results", sum(result.size for result in results))
+    done = 0
+    for result in results:
+        assert result.file is not None
+        same = by_digest.get(blake3_file(result.file), []) if result.size in by_size else []
+        if same:
+            out.exact[result.number] = out.holds[result.number] = same
+            out.candidates.extend([_exact(specimen, files[n], n, result) for n in same])
+        else:
+            found = _holders(witnesses, result, files, by_digest)
+            if 0 < result.size:
+                found |= {n for size in heads for n in heads[size] if _starts_with(result, specimen.original(files[n]))}
+            out.holds[result.number] = sorted(found)
+            out.candidates.extend([_compare(specimen, files[n], n, result) for n in sorted(found)])
+        done += result.size
+        progress.at(done)
+        progress.check()
+    progress.finish()
+    return out
+
+
+def _starts_with(result: Result, content: bytes) -> bool:
+    assert result.file is not None
+    with result.file.open("rb") as file:
+        return file.read(len(content)) == content
+
+
+def _holders(witnesses: Witnesses, result: Result, files: list[TruthFile], by_digest: dict[str, list[int]]) -> set[int]:
+    """References with the most witnesses in a result (and those of the same content)."""
+    assert result.file is not None
+    counts: defaultdict[int, int] = defaultdict(int)
+    with result.file.open("rb") as file:
+        while data := file.read(_PIECE):
+            owners, _ = witnesses.holders(data)
+            for owner, count in zip(*np.unique(owners, return_counts=True), strict=True):
+                counts[int(owner)] += int(count)
+    best = sorted(counts, key=lambda n: -counts[n])[:_MOST_CANDIDATES]
+    return {same for n in best for same in by_digest[files[n].blake3]}
+
+
+def gone_blocks(file: TruthFile) -> NDArray[np.bool_]:
+    """Which 512-byte blocks of a file no longer stand anywhere on the medium. Shape: (blocks,)."""
+    out = np.zeros(-(-file.size // BLOCK), bool)
+    if file.ceiling.intact:
+        return out
+    gone = RangeSet(file.gone)
+    position = 0
+    for extent in cut(file.extents, file.size):
+        for part in gone.overlap(extent):
+            first = (position + part.offset - extent.offset) // BLOCK
+            out[first : first + -(-part.length // BLOCK)] = True
+        position += extent.length
+    return out
+
+
+def _exact(specimen: Specimen, file: TruthFile, n: int, result: Result) -> Candidate:
+    beyond = bool(file.size) and _unattainable(specimen, file, gone_blocks(file))
+    letters = "R" * -(-file.size // BLOCK)
+    return Candidate(result.number, n, file.size, compare_names(result.path, file.path), True, None, letters, beyond)
+
+
+def _unattainable(specimen: Specimen, file: TruthFile, blocks: NDArray[np.bool_]) -> bool:
+    """Whether any of these blocks is one that nobody could guess (its bytes are not all the same)."""
+    return any(len(set(specimen.original(file, int(n) * BLOCK, BLOCK))) > 1 for n in np.flatnonzero(blocks))
+
+
+def _compare(specimen: Specimen, file: TruthFile, n: int, result: Result) -> Candidate:
+    """Compare byte for byte, at the reference's own offsets.
+
+    Bytes count where at least half of their block is right (the rest would be chance), and in blocks that are gone
+    from the medium only if the whole block is right.
+    """
+    gone = gone_blocks(file)
+    credit = 0
+    first_wrong: int | None = None
+    letters: list[str] = []
+    whole_but_gone = np.zeros(len(gone), bool)
+    for position, then, now in _pairs(specimen, file, result):
+        equal = np.zeros(-(-len(then) // BLOCK) * BLOCK, bool)
+        equal[: len(now)] = np.frombuffer(then[: len(now)], "u1") == np.frombuffer(now, "u1")
+        counts = equal.reshape(-1, BLOCK).sum(axis=1)
+        sizes = np.full(len(counts), BLOCK)
+        sizes[-1] -= len(equal) - len(then)
+        first = position // BLOCK
+        here = gone[first : first + len(counts)]
+        right = counts == sizes
+        whole_but_gone[first : first + len(counts)] = here & right
+        counts = np.where((counts * 2 < sizes) | (here & ~right), 0, counts)
+        credit += int(counts.sum())
+        if first_wrong is None and not right.all():
+            wrong = np.flatnonzero(~equal[: len(then)])
+            first_wrong = position + int(wrong[0])
+        absent = position + np.arange(len(counts)) * BLOCK >= result.size
+        letters.append("".join(np.where(right, "R", np.where(absent, "A", "W"))))
+    beyond = bool(whole_but_gone.any()) and _unattainable(specimen, file, whole_but_gone)
+    if not beyond:
+        credit = min(credit, round(file.ceiling.bytes * file.size))
+    return Candidate(result.number, n, credit, compare_names(result.path, file.path), False, first_wrong, "".join(letters), beyond)
+
+
+def _pairs(specimen: Specimen, file: TruthFile, result: Result) -> Iterator[tuple[int, bytes, bytes]]:
+    """(position, original bytes, result's bytes) piece by piece."""
+    assert result.file is not None
+    with result.file.open("rb") as came:
+        for position in range(0, file.size, _PIECE):
+            yield position, specimen.original(file, position, _PIECE), came.read(min(_PIECE, file.size - position))

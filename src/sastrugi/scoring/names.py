@@ -1,0 +1,65 @@
+"""How near a result's name is to its reference's: full, name, near, type or none."""
+
+from __future__ import annotations
+
+import re
+import unicodedata
+from enum import IntEnum
+
+
+class NameVerdict(IntEnum):
+    """Best last, so that verdicts can be compared."""
+
+    none = 0
+    type = 1
+    near = 2
+    name = 3
+    full = 4
+
+
+_ALIAS = re.compile(r"(?P<start>.{1,6})~\d{1,6}(\.(?P<extension>.{0,3}))?")
+
+
+def _plain(text: str) -> str:
+    return unicodedata.normalize("NFC", text)
+
+
+def compare_names(result_path: str, reference_path: str) -> NameVerdict:
+    """Compare a result's path (below the results folder) with the reference's path (from the volume's root).
+
+    A program may put its own folders above: `full` asks that the result's path ends in the reference's.
+    """
+    found, wanted = _plain(result_path).strip("/"), _plain(reference_path).strip("/")
+    if found == wanted or found.endswith("/" + wanted):
+        return NameVerdict.full
+    found_name, wanted_name = found.rpartition("/")[2], wanted.rpartition("/")[2]
+    if found_name == wanted_name:
+        return NameVerdict.name
+    if _near(found_name, wanted_name):
+        return NameVerdict.near
+    if _extension(found_name) == _extension(wanted_name) != "":
+        return NameVerdict.type
+    return NameVerdict.none
+
+
+def _near(found: str, wanted: str) -> bool:
+    """Differs by case, by one character changed or lost, or is the short form of the wanted name."""
+    a, b = found.casefold(), wanted.casefold()
+    if a == b:
+        return True
+    if len(a) == len(b) and sum(x != y for x, y in zip(a, b, strict=True)) == 1:
+        return True
+    if len(a) + 1 == len(b):
+        at = next((n for n, (x, y) in enumerate(zip(a, b, strict=False)) if x != y), len(a))
+        if a[at:] == b[at + 1 :]:
+            return True
+    alias = _ALIAS.fullmatch(a)
+    if alias is None:
+        return False
+    letters = re.sub(r"[ .]", "", b.rpartition(".")[0] or b)
+    return letters.startswith(alias["start"]) and _extension(b)[:3] == (alias["extension"] or "")
+
+
+def _extension(name: str) -> str:
+    stem, dot, extension = name.rpartition(".")
+    return extension.casefold() if dot and stem else ""

@@ -1,0 +1,53 @@
+"""What is scored: the files of a results folder, or the findings of a scan file."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+from pathlib import Path
+
+from sastrugi.errors import SastrugiError
+from sastrugi.media import Extent
+from sastrugi.recovery.extract import MANIFEST
+from sastrugi.recovery.findings import ScanFile
+
+_MANIFEST_HEAD = "finding,file,size,sha256"
+
+
+@dataclass(frozen=True, slots=True)
+class Result:
+    """One result: its path below the results folder (or a finding's path), its size, and where its bytes are."""
+
+    number: int
+    path: str
+    size: int
+    file: Path | None = None
+    extents: tuple[Extent, ...] = ()
+
+
+def read_folder(folder: Path) -> list[Result]:
+    """Every regular file below `folder`, links not followed; our own manifest is no result."""
+    if not folder.is_dir():
+        raise SastrugiError(f"{folder}: is no folder of results: name the folder that holds the files brought back")
+    out: list[Result] = []
+    for path in sorted(folder.rglob("*")):
+        if path.is_symlink() or not path.is_file():
+            continue
+        if path.parent == folder and path.name == MANIFEST and _is_manifest(path):
+            continue
+        name = str(path.relative_to(folder)).encode("utf-8", "replace").decode()
+        out.append(Result(len(out), name, path.stat().st_size, path))
+    return out
+
+
+def _is_manifest(path: Path) -> bool:
+    with path.open("rb") as file:
+        return file.read(64).startswith(_MANIFEST_HEAD.encode())
+
+
+def read_findings(path: Path) -> list[Result]:
+    """The findings of a scan that are not live, as results that nobody extracted."""
+    with ScanFile.open(path) as scan:
+        return [
+            Result(n, finding.path.lstrip("/"), finding.covered, None, finding.extents)
+            for n, finding in enumerate(scan.findings("state != 'live'"))
+        ]
