@@ -1,4 +1,4 @@
-"""Writing without regret: temporary names that are renamed when whole, and checks of a destination before it is used."""
+"""Writing without regret: temporary names, renamed when whole; destinations checked before they are used."""
 
 from __future__ import annotations
 
@@ -77,3 +77,9 @@ def require_outside(destination: Path, guarded: Path, what: str) -> None:
         nearest = next(p for p in (target, *target.parents) if p.exists())
         if nearest.stat().st_dev == root.stat().st_rdev:
             raise DestinationError(f"{destination}: stands on the medium itself: name a place on another device")
+
+
+def require_not_medium(target: Path, medium: Path) -> None:
+    """Raise DestinationError if a file to be written is the medium itself."""
+    if target.exists() and medium.exists() and target.samefile(medium):
+        raise DestinationError(f"{target}: is the medium itself: name another file")

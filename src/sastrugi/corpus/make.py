@@ -35,7 +35,9 @@ class CorpusSpec:
         if self.files < 1:
             raise SastrugiError(f"{self.files} files: a corpus has at least one")
         if not 1 <= self.smallest <= self.largest:
-            raise SastrugiError(f"sizes from {self.smallest} to {self.largest} bytes: the first must not be above the second, nor below 1")
+            raise SastrugiError(
+                f"sizes {self.smallest}..{self.largest}: the first must not be above the second, nor below 1"
+            )
 
 
 @dataclass(frozen=True, slots=True)

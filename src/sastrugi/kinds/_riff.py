@@ -19,7 +19,8 @@ def measure_riff(source: Source, form: bytes, kind: str, needed: frozenset[bytes
     declared = int.from_bytes(head[4:8], "little")
     streamed = declared in _UNKNOWN_LENGTHS
     end = source.size if streamed else 8 + declared
-    at, names = 12, set()
+    at = 12
+    names: set[bytes] = set()
     for _ in range(_MAX_CHUNKS):
         if at + CHUNK.size > end:
             break

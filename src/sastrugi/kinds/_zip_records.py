@@ -92,7 +92,10 @@ def _local(source: Source, at: int) -> Member | None:
 def _zip64(extra: bytes, has_unpacked: bool, packed: int) -> int:
     at = 0
     while at + 4 <= len(extra):
-        tag, length = int.from_bytes(extra[at : at + 2], "little"), int.from_bytes(extra[at + 2 : at + 4], "little")
+        tag, length = (
+            int.from_bytes(extra[at : at + 2], "little"),
+            int.from_bytes(extra[at + 2 : at + 4], "little"),
+        )
         if tag == _ZIP64_EXTRA:
             skip = 8 if has_unpacked else 0
             return int.from_bytes(extra[at + 4 + skip : at + 12 + skip], "little")

@@ -16,8 +16,8 @@ from sastrugi.units import plural
 _BOX = Struct(">I4s")
 _LARGE = Struct(">Q")
 _TOP = frozenset(
-    {b"ftyp", b"moov", b"mdat", b"free", b"skip", b"wide", b"uuid", b"moof", b"mfra", b"sidx", b"ssix", b"styp", b"meta",
-     b"pdin", b"prft", b"emsg", b"udta", b"junk", b"pnot"}
+    {b"ftyp", b"moov", b"mdat", b"free", b"skip", b"wide", b"uuid", b"moof", b"mfra", b"sidx", b"ssix", b"styp",
+     b"meta", b"pdin", b"prft", b"emsg", b"udta", b"junk", b"pnot"}
 )  # fmt: skip
 _PARENTS = (b"moov", b"trak", b"mdia", b"minf", b"stbl")
 _OFFSETS = {b"stco": ">u4", b"co64": ">u8"}
@@ -53,7 +53,14 @@ def measure(source: Source, deep: bool = False) -> Measure | None:
         outside = _offset_outside(source, *index, limit=at)
         if outside is not None:
             return broken("mp4", at, f"its index names media at {outside:,}, beyond its {at:,} bytes")
-    return Measure("mp4", at, True, Proof.STRUCTURE, f"{plural(len(names), 'box', 'boxes')} meet, the index points inside", extension=extension)
+    return Measure(
+        "mp4",
+        at,
+        True,
+        Proof.STRUCTURE,
+        f"{plural(len(names), 'box', 'boxes')} meet, the index points inside",
+        extension=extension,
+    )
 
 
 def _box(source: Source, at: int) -> tuple[bytes, int, int] | None:
@@ -132,7 +139,11 @@ def check(path: Path) -> None:
     with av.open(str(path)) as container:
         if not container.streams.video and not container.streams.audio:
             raise ValueError("holds neither pictures nor sound")
-        count = sum(1 for _ in container.decode(video=0)) if container.streams.video else sum(1 for _ in container.decode(audio=0))
+        count = (
+            sum(1 for _ in container.decode(video=0))
+            if container.streams.video
+            else sum(1 for _ in container.decode(audio=0))
+        )
         if not count:
             raise ValueError("not one frame can be decoded")
 

@@ -130,6 +130,7 @@ def check(path: Path) -> None:
 
 
 KIND = Kind(
-    "pdf", "PDF document", "document", ("pdf",), "application/pdf", "end mark whose cross-references hold", Proof.STRUCTURE,
+    "pdf", "PDF document", "document", ("pdf",), "application/pdf", "end mark whose cross-references hold",
+    Proof.STRUCTURE,
     measure, (Signature(b"%PDF-"),), make=make, check=check,
 )  # fmt: skip

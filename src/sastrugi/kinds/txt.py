@@ -53,6 +53,6 @@ def check(path: Path) -> None:
 
 
 KIND = Kind(
-    "txt", "plain text", "document", ("txt", "csv", "log", "md", "gpx"), "text/plain", "up to the first byte that is no text (a guess)",
-    Proof.GUESS, measure, make=make, check=check,
+    "txt", "plain text", "document", ("txt", "csv", "log", "md", "gpx"), "text/plain",
+    "up to the first byte that is no text (a guess)", Proof.GUESS, measure, make=make, check=check,
 )  # fmt: skip

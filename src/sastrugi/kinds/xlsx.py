@@ -24,8 +24,20 @@ def make(dice: Dice, size: int) -> bytes:
     sheet.title = "Core"
     sheet.append(["Depth (m)", "Density (kg/m³)", "Temperature (°C)", "Conductivity (µS/cm)", "Note"])
     for row in range(max((size - 5000) // _BYTES_PER_ROW, 8)):
-        density, temperature, conductivity = (dice.number(3200, 9170), dice.number(-4200, -50), dice.number(100, 999))
-        sheet.append([row * 0.05, density / 10, temperature / 100, conductivity / 100, dice.word() if row % 7 == 0 else None])
+        density, temperature, conductivity = (
+            dice.number(3200, 9170),
+            dice.number(-4200, -50),
+            dice.number(100, 999),
+        )
+        sheet.append(
+            [
+                row * 0.05,
+                density / 10,
+                temperature / 100,
+                conductivity / 100,
+                dice.word() if row % 7 == 0 else None,
+            ]
+        )
     out = io.BytesIO()
     book.save(out)
     return with_fixed_times(_fixed_modified(out.getvalue(), book.properties.created.strftime("%Y-%m-%dT%H:%M:%SZ")))

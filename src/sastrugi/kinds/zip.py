@@ -26,7 +26,11 @@ def measure(source: Source, deep: bool = False) -> Measure | None:
         return None
     kind = _inner_kind(archive)
     if archive.problem:
-        return broken(kind, archive.end, f"{archive.problem} ({plural(len(archive.members), 'entry', 'entries')} before it)")
+        return broken(
+            kind,
+            archive.end,
+            f"{archive.problem} ({plural(len(archive.members), 'entry', 'entries')} before it)",
+        )
     count = plural(len(archive.members), "entry", "entries")
     if not deep:
         return Measure(kind, archive.end, True, Proof.STRUCTURE, f"{count} and the central directory meet")
@@ -56,7 +60,9 @@ def make(dice: Dice, size: int) -> bytes:
         for day in range(days):
             stored = dice.chance(0.5)
             content = dice.noise(size // days) if stored else dice.log_text(size * 3 // days).encode()
-            entry = zipfile.ZipInfo(f"logger/day-{day + 1:03d}.{'raw' if stored else 'txt'}", dice.moment().timetuple()[:6])
+            entry = zipfile.ZipInfo(
+                f"logger/day-{day + 1:03d}.{'raw' if stored else 'txt'}", dice.moment().timetuple()[:6]
+            )
             archive.writestr(entry, content, zipfile.ZIP_STORED if stored else zipfile.ZIP_DEFLATED)
     return out.getvalue()
 

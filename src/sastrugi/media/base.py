@@ -35,11 +35,14 @@ class Medium(ABC):
         """The bytes of several extents, one after the other."""
         return b"".join(self.read(offset, length) for offset, length in extents)
 
+    @abstractmethod
     def close(self) -> None:
         """Give back what the medium holds open."""
 
     def __enter__(self) -> Medium:
         return self
 
-    def __exit__(self, kind: type[BaseException] | None, error: BaseException | None, trace: TracebackType | None) -> None:
+    def __exit__(
+        self, kind: type[BaseException] | None, error: BaseException | None, trace: TracebackType | None
+    ) -> None:
         self.close()

@@ -34,7 +34,8 @@ def open_medium(path: Path | str, sector: int = 512) -> Medium:
                 )
             mode = target.stat().st_mode
     except OSError as error:
-        raise MediumError(f"{given}: {(error.strerror or 'cannot be read').lower()}: name an image file, a device or a specimen folder") from error
+        reason = (error.strerror or "cannot be read").lower()
+        raise MediumError(f"{given}: {reason}: name an image file, a device or a specimen folder") from error
     if not (stat.S_ISREG(mode) or stat.S_ISBLK(mode)):
         raise MediumError(f"{given}: neither an image file nor a block device")
     medium = RawMedium(target, sector)

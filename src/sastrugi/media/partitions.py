@@ -30,7 +30,14 @@ TYPE_NAMES = {
 }  # fmt: skip
 
 RECORD = np.dtype(
-    [("boot", "u1"), ("first_chs", "u1", 3), ("type", "u1"), ("last_chs", "u1", 3), ("first_lba", "<u4"), ("sectors", "<u4")]
+    [
+        ("boot", "u1"),
+        ("first_chs", "u1", 3),
+        ("type", "u1"),
+        ("last_chs", "u1", 3),
+        ("first_lba", "<u4"),
+        ("sectors", "<u4"),
+    ]
 )
 
 

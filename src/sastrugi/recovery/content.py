@@ -44,9 +44,7 @@ class Sweep:
 
     def __init__(self) -> None:
         self._signatures = [
-            (signature.offset, signature.data)
-            for kind in all_kinds().values()
-            for signature in kind.signatures
+            (signature.offset, signature.data) for kind in all_kinds().values() for signature in kind.signatures
         ]
         self._tables: dict[int, NDArray[np.bool_]] = {}
         for offset, data in self._signatures:
@@ -91,7 +89,7 @@ def content_findings(
             length = min(_CHUNK, -(-(extent.end - at) // SECTOR) * SECTOR)
             lead = SECTOR if at >= SECTOR else 0  # the sector before tells whether a text begins or goes on
             buffer = memory[: lead + length]
-            got = medium.read_into(at - lead, memoryview(buffer))
+            got = medium.read_into(at - lead, buffer.data)
             buffer[got:] = 0
             if buffer.any():
                 for found in _in_chunk(medium, sweep, buffer, at - lead, lead // SECTOR, claims, grids):
@@ -101,7 +99,13 @@ def content_findings(
 
 
 def _in_chunk(
-    medium: Medium, sweep: Sweep, buffer: NDArray[np.uint8], base: int, lead: int, claims: RangeSet, grids: list[Grid]
+    medium: Medium,
+    sweep: Sweep,
+    buffer: NDArray[np.uint8],
+    base: int,
+    lead: int,
+    claims: RangeSet,
+    grids: list[Grid],
 ) -> Iterator[Finding]:
     signed, text = sweep.candidates(buffer)
     is_text = np.zeros(len(buffer) // SECTOR, bool)
@@ -161,6 +165,15 @@ def _finding(measure: Measure, offset: int, grids: list[Grid]) -> Finding:
     kind = kind_of(name, measure)
     reasons.append("no record tells its name")
     return Finding(
-        "found", "/unnamed", name, *kind, measure.length, (Extent(offset, measure.length),), Times(), ("content",),
-        confidence, 0.0, reasons,
-    )  # fmt: skip
+        "found",
+        "/unnamed",
+        name,
+        *kind,
+        measure.length,
+        (Extent(offset, measure.length),),
+        Times(),
+        ("content",),
+        confidence,
+        0.0,
+        reasons,
+    )

@@ -56,7 +56,8 @@ def check_medium(scan_file: ScanFile, medium: Medium) -> None:
     """Raise ScanFileError if the medium is not the one that was scanned, or has changed."""
     if scan_file.get("medium_identity") != medium_identity(medium):
         raise ScanFileError(
-            f"{medium.path}: is not the medium that was scanned, or has changed since: scan it again, or name the right one with --medium"
+            f"{medium.path}: is not the medium that was scanned, or has changed since: "
+            "scan it again, or name the right one with --medium"
         )
 
 
@@ -72,7 +73,10 @@ def extract(
         destination.mkdir(parents=True, exist_ok=True)
         free = shutil.disk_usage(destination).free
         if needed > free:
-            raise DestinationError(f"{destination}: {format_size(needed)} are needed, {format_size(free)} are free: choose another place or fewer files")
+            raise DestinationError(
+                f"{destination}: {format_size(needed)} are needed, {format_size(free)} are free: "
+                "choose another place or fewer files"
+            )
         root = os.open(destination, os.O_RDONLY | os.O_DIRECTORY)
     except OSError as error:
         raise DestinationError(f"{destination}: cannot be used: {error.strerror}") from error
@@ -86,7 +90,9 @@ def extract(
     except (KeyboardInterrupt, Interrupted):
         raise Interrupted(f"stopped; {out.files:,} files are written and listed in {destination / MANIFEST}") from None
     except OSError as error:
-        raise DestinationError(f"{destination}: cannot be written: {error.strerror}; what is listed in {MANIFEST} is whole") from error
+        raise DestinationError(
+            f"{destination}: cannot be written: {error.strerror}; what is listed in {MANIFEST} is whole"
+        ) from error
     finally:
         os.close(root)
     progress.finish()
@@ -119,7 +125,16 @@ def _extract_one(medium: Medium, finding: Finding, root: int, out: Extracted) ->
     out.files += 1
     out.bytes += written
     extents = " ".join(f"{offset}+{length}" for offset, length in finding.extents)
-    values = (finding.number, path, written, digest, f"{finding.confidence:.4f}", finding.path, extents, "; ".join(notes))
+    values = (
+        finding.number,
+        path,
+        written,
+        digest,
+        f"{finding.confidence:.4f}",
+        finding.path,
+        extents,
+        "; ".join(notes),
+    )
     return dict(zip(_FIELDS, values, strict=True))
 
 
@@ -183,7 +198,9 @@ class _Manifest:
 
     def __init__(self, root: int, fresh: bool) -> None:
         flags = os.O_WRONLY | os.O_CREAT | os.O_NOFOLLOW | (os.O_EXCL if fresh else os.O_APPEND)
-        self._file = os.fdopen(os.open(MANIFEST, flags, 0o644, dir_fd=root), "w" if fresh else "a", encoding="utf-8", newline="")
+        self._file = os.fdopen(
+            os.open(MANIFEST, flags, 0o644, dir_fd=root), "w" if fresh else "a", encoding="utf-8", newline=""
+        )
         self._fresh = fresh
 
     def __enter__(self) -> _Manifest:

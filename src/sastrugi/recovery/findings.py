@@ -102,12 +102,16 @@ class ScanFile:
     def create(cls, path: Path, medium: Medium, passes: Iterable[str]) -> ScanFile:
         """A new, empty scan file for `medium`; raises ScanFileError if it cannot be made or is there already."""
         if path.exists():
-            raise ScanFileError(f"{path}: is there already: give another --out, or --go-on to continue an unfinished scan")
+            raise ScanFileError(
+                f"{path}: is there already: give another --out, or --go-on to continue an unfinished scan"
+            )
         try:
             path.parent.mkdir(parents=True, exist_ok=True)
             db = sqlite3.connect(path, timeout=10)
             db.execute("PRAGMA synchronous = NORMAL")
-            db.executescript(f"PRAGMA application_id = {_APPLICATION_ID}; PRAGMA user_version = {SCAN_VERSION}; {_SCHEMA}")
+            db.executescript(
+                f"PRAGMA application_id = {_APPLICATION_ID}; PRAGMA user_version = {SCAN_VERSION}; {_SCHEMA}"
+            )
         except (OSError, sqlite3.Error) as error:
             raise ScanFileError(f"{path}: the scan file cannot be made: {error}") from error
         scan = cls(path, db)
@@ -134,7 +138,9 @@ class ScanFile:
         if application != _APPLICATION_ID:
             raise ScanFileError(f"{path}: is a database, but no scan file of Sastrugi")
         if version != SCAN_VERSION:
-            raise ScanFileError(f"{path}: is version {version} of the scan file, this program reads {SCAN_VERSION}: scan again")
+            raise ScanFileError(
+                f"{path}: is version {version} of the scan file, this program reads {SCAN_VERSION}: scan again"
+            )
         return cls(path, db)
 
     def __enter__(self) -> ScanFile:
@@ -169,26 +175,49 @@ class ScanFile:
     def add_volume(self, volume: FoundVolume) -> None:
         self._run(
             "INSERT OR REPLACE INTO volumes VALUES (?,?,?,?,?,?,?,?,?,?,?)",
-            (volume.number, volume.where.offset, volume.where.length, volume.file_system, volume.label, volume.serial,
-             volume.cluster, volume.used, volume.free, volume.origin, json.dumps(volume.health)),
-        )  # fmt: skip
+            (
+                volume.number,
+                volume.where.offset,
+                volume.where.length,
+                volume.file_system,
+                volume.label,
+                volume.serial,
+                volume.cluster,
+                volume.used,
+                volume.free,
+                volume.origin,
+                json.dumps(volume.health),
+            ),
+        )
 
     def volumes(self) -> list[FoundVolume]:
         rows = self._run("SELECT * FROM volumes ORDER BY number")
-        return [
-            FoundVolume(row[0], Extent(row[1], row[2]), *row[3:10], health=tuple(json.loads(row[10]))) for row in rows
-        ]
+        return [FoundVolume(row[0], Extent(row[1], row[2]), *row[3:11]) for row in rows]
 
     def add(self, finding: Finding) -> Finding:
         """Store a finding; it gets its number."""
         times = finding.times
         cursor = self._run(
             "INSERT INTO findings VALUES (NULL,?,?,?,?,?,?,?,?,?,?,?,?,?,?,?,?)",
-            (finding.state, finding.volume, finding.folder, finding.name, finding.kind, finding.group, finding.size,
-             _text(times.created), _text(times.modified), _text(times.accessed), ",".join(finding.passes),
-             round(finding.confidence, 4), round(finding.name_sure, 4), json.dumps(finding.reasons, ensure_ascii=False),
-             finding.extents[0].offset if finding.extents else None, json.dumps(finding.extents)),
-        )  # fmt: skip
+            (
+                finding.state,
+                finding.volume,
+                finding.folder,
+                finding.name,
+                finding.kind,
+                finding.group,
+                finding.size,
+                _text(times.created),
+                _text(times.modified),
+                _text(times.accessed),
+                ",".join(finding.passes),
+                round(finding.confidence, 4),
+                round(finding.name_sure, 4),
+                json.dumps(finding.reasons, ensure_ascii=False),
+                finding.extents[0].offset if finding.extents else None,
+                json.dumps(finding.extents),
+            ),
+        )
         finding.number = cursor.lastrowid or 0
         return finding
 
@@ -214,11 +243,21 @@ class ScanFile:
 def _finding(row: tuple[Any, ...]) -> Finding:
     created, modified, accessed = (dt.datetime.fromisoformat(text) if text else None for text in row[8:11])
     return Finding(
-        number=row[0], state=row[1], volume=row[2], folder=row[3], name=row[4], kind=row[5], group=row[6], size=row[7],
-        times=Times(created, modified, accessed.date() if accessed else None), passes=tuple(row[11].split(",")),
-        confidence=row[12], name_sure=row[13], reasons=json.loads(row[14]),
+        number=row[0],
+        state=row[1],
+        volume=row[2],
+        folder=row[3],
+        name=row[4],
+        kind=row[5],
+        group=row[6],
+        size=row[7],
+        times=Times(created, modified, accessed.date() if accessed else None),
+        passes=tuple(row[11].split(",")),
+        confidence=row[12],
+        name_sure=row[13],
+        reasons=json.loads(row[14]),
         extents=tuple(Extent(int(offset), int(length)) for offset, length in json.loads(row[16])),
-    )  # fmt: skip
+    )
 
 
 def _text(moment: dt.date | None) -> str | None:

@@ -16,12 +16,14 @@ from sastrugi.recovery.sources import MediumSource, recognise
 from sastrugi.units import plural
 from sastrugi.volumes.base import Conflict, Entry, Placement, Volume
 
-_BY_PROOF = {
-    Proof.CHECKSUM: 0.99, Proof.DECODES: 0.97, Proof.STRUCTURE: 0.95, Proof.STATISTICS: 0.93, Proof.GUESS: 0.8
-}  # fmt: skip
+_BY_PROOF = {Proof.CHECKSUM: 0.99, Proof.DECODES: 0.97, Proof.STRUCTURE: 0.95, Proof.STATISTICS: 0.93, Proof.GUESS: 0.8}
 _BY_PROOF_WITHOUT_RECORD = {
-    Proof.CHECKSUM: 0.97, Proof.DECODES: 0.9, Proof.STRUCTURE: 0.85, Proof.STATISTICS: 0.85, Proof.GUESS: 0.35
-}  # fmt: skip
+    Proof.CHECKSUM: 0.97,
+    Proof.DECODES: 0.9,
+    Proof.STRUCTURE: 0.85,
+    Proof.STATISTICS: 0.85,
+    Proof.GUESS: 0.35,
+}
 _NO_KIND_ALL_FREE = 0.75
 _OVERWRITTEN = 0.03
 _OVERLAP = 0.25
@@ -51,7 +53,12 @@ def kind_of(name: str, measure: Measure | None) -> tuple[str, str]:
 def judge_deleted(medium: Medium, volume: Volume, entry: Entry, overlapped_by: str) -> Verdict:
     """Choose among the placements of a deleted file. `overlapped_by` names a later deleted file on the same bytes."""
     if not entry.size:
-        return Verdict(entry.placements[0] if entry.placements else None, None, 0.9, ("an empty file: only its name can come back",))
+        return Verdict(
+            entry.placements[0] if entry.placements else None,
+            None,
+            0.9,
+            ("an empty file: only its name can come back",),
+        )
     if not entry.placements:
         return Verdict(None, None, 0.0, tuple(entry.notes) or ("nothing tells where it lay",))
     best: Verdict | None = None

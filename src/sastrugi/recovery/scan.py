@@ -34,7 +34,12 @@ class ScanResult:
 
 
 def scan(
-    medium: Medium, out: Path, progress: Progress, passes: Iterable[str] = PASSES, go_on: bool = False, as_is: bool = False
+    medium: Medium,
+    out: Path,
+    progress: Progress,
+    passes: Iterable[str] = PASSES,
+    go_on: bool = False,
+    as_is: bool = False,
 ) -> ScanResult:
     """Scan `medium` into the scan file `out`.
 
@@ -47,8 +52,8 @@ def scan(
     missing = missing_bytes(medium, places)
     if missing > 0 and not as_is:
         raise MediumError(
-            f"{medium.path}: cut short: its own tables speak of {missing:,} bytes more than the {medium.size:,} there are; "
-            "add --as-is to scan what is there"
+            f"{medium.path}: cut short: its own tables speak of {missing:,} bytes more than the {medium.size:,} "
+            "there are; add --as-is to scan what is there"
         )
     wanted = [name for name in PASSES if name in set(passes) | {"layout"}]
     with _open(out, medium, wanted, go_on) as scan_file:
@@ -75,8 +80,31 @@ def _open(out: Path, medium: Medium, passes: list[str], go_on: bool) -> ScanFile
     if scan_file.finished:
         raise ScanFileError(f"{out}: this scan is finished: see it with 'sastrugi list {out}'")
     if scan_file.get("medium_identity") != medium_identity(medium):
-        raise ScanFileError(f"{out}: was begun on another medium ({scan_file.get('medium')}), or the medium has changed since")
+        raise ScanFileError(
+            f"{out}: was begun on another medium ({scan_file.get('medium')}), or the medium has changed since"
+        )
     return scan_file
+
+
+def describe(place: Place) -> FoundVolume:
+    """A place on the medium, with what its volume says of itself."""
+    volume = place.volume
+    note = (place.partition.note,) if place.partition and place.partition.note else ()
+    if volume is None:
+        return FoundVolume(place.number, place.where, "unknown", "", "", 0, 0, 0, place.origin, note)
+    used, free = volume.used_and_free()
+    return FoundVolume(
+        place.number,
+        place.where,
+        volume.file_system,
+        volume.label,
+        volume.serial,
+        volume.cluster_size,
+        used,
+        free,
+        place.origin,
+        (*note, *volume.health),
+    )
 
 
 class _Run:
@@ -88,15 +116,7 @@ class _Run:
 
     def layout(self) -> None:
         for place in self._places:
-            volume = place.volume
-            used, free = volume.used_and_free() if volume else (0, 0)
-            note = (place.partition.note,) if place.partition and place.partition.note else ()
-            found = FoundVolume(
-                place.number, place.where, volume.file_system if volume else "unknown", volume.label if volume else "",
-                volume.serial if volume else "", volume.cluster_size if volume else 0, used, free, place.origin,
-                (*note, *(volume.health if volume else ())),
-            )  # fmt: skip
-            self._file.add_volume(found)
+            self._file.add_volume(describe(place))
 
     def tables(self) -> None:
         self._file.discard("tables")
@@ -127,9 +147,9 @@ class _Run:
         done_before = total(self._medium.data_ranges(0, start))
         committed = time.monotonic()
         last = start
-        for position, finding in content_findings(self._medium, claims, grids, start, self._progress):
-            if finding is not None:
-                self._file.add(finding)
+        for position, new in content_findings(self._medium, claims, grids, start, self._progress):
+            if new is not None:
+                self._file.add(new)
                 found += 1
             self.swept += position - last if position > last else 0
             last = max(last, position)

@@ -22,7 +22,7 @@ class MediumSource(Source):
         if position < 0 or position >= self.size or length <= 0:
             return b""
         inside = position - self._window_at
-        if 0 <= inside and inside + length <= len(self._window):
+        if inside >= 0 and inside + length <= len(self._window):
             return self._window[inside : inside + length]
         if length >= _AHEAD:
             return self._read(position, length)

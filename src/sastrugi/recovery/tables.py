@@ -30,7 +30,11 @@ def _live(entry: Entry, number: int, volume: Volume) -> Finding:
     extents = entry.placements[0].extents if entry.placements else ()
     whole = not entry.notes
     clusters = -(-entry.size // volume.cluster_size)
-    reasons = [f"live: {plural(clusters, 'cluster')} by its chain in the FAT"] if whole else [f"live, but {note}" for note in entry.notes]
+    reasons = (
+        [f"live: {plural(clusters, 'cluster')} by its chain in the FAT"]
+        if whole
+        else [f"live, but {note}" for note in entry.notes]
+    )
     return _finding("live", entry, number, extents, 0.99 if whole else 0.3, reasons, kind_of(entry.name, None))
 
 
@@ -38,17 +42,35 @@ def _deleted(medium: Medium, entry: Entry, number: int, volume: Volume, overlapp
     verdict = judge_deleted(medium, volume, entry, overlapped_by)
     extents = verdict.placement.extents if verdict.placement else ()
     reasons = [*verdict.reasons, f"name: {entry.name_note}"]
-    return _finding("deleted", entry, number, extents, verdict.confidence, reasons, kind_of(entry.name, verdict.measure))
+    return _finding(
+        "deleted", entry, number, extents, verdict.confidence, reasons, kind_of(entry.name, verdict.measure)
+    )
 
 
 def _finding(
-    state: str, entry: Entry, number: int, extents: tuple[Extent, ...], confidence: float, reasons: list[str], kind: tuple[str, str]
+    state: str,
+    entry: Entry,
+    number: int,
+    extents: tuple[Extent, ...],
+    confidence: float,
+    reasons: list[str],
+    kind: tuple[str, str],
 ) -> Finding:
     folder = "/" + "/".join(entry.path[:-1])
     return Finding(
-        state, folder, entry.name, *kind, entry.size, extents, entry.times, ("tables",), confidence, entry.name_sure,
-        reasons, volume=number,
-    )  # fmt: skip
+        state,
+        folder,
+        entry.name,
+        *kind,
+        entry.size,
+        extents,
+        entry.times,
+        ("tables",),
+        confidence,
+        entry.name_sure,
+        reasons,
+        volume=number,
+    )
 
 
 def _overlaps(deleted: list[Entry]) -> dict[int, str]:

@@ -62,7 +62,7 @@ class Dice:
         keyed = [(self._words.random(), n) for n in range(len(items))]
         return [items[n] for _, n in sorted(keyed)]
 
-    # -- words --------------------------------------------------------------------------------------------------
+    # -- words ------------------------------------------------------------------------------
 
     def word(self) -> str:
         return self.pick(season.WORDS)
@@ -98,13 +98,11 @@ class Dice:
         text = raw.decode("utf-8", "ignore")
         return text + "." * (size - len(text.encode()))
 
-    # -- arrays -------------------------------------------------------------------------------------------------
+    # -- arrays -----------------------------------------------------------------------------
 
     def noise(self, size: int) -> bytes:
         """Bytes without any pattern."""
-        return b"".join(
-            self._arrays.bytes(min(_NOISE_BLOCK, size - at)) for at in range(0, size, _NOISE_BLOCK)
-        )
+        return b"".join(self._arrays.bytes(min(_NOISE_BLOCK, size - at)) for at in range(0, size, _NOISE_BLOCK))
 
     def _field(self, height: int, width: int, steps: int) -> NDArray[np.float32]:
         """Smooth noise of shape (height, width) between 0 and 1: a coarse grid, drawn out linearly."""
@@ -132,7 +130,13 @@ class Dice:
             base = (np.where(below, snow, sky) + grain).astype(np.int16)
             shades = np.empty((height, width, 3), np.uint8)
             for channel, (ground, air) in enumerate(((tint - 6, -35), (0, -5), (8 - tint, 30))):
-                np.clip(base + np.where(below, np.int16(ground), np.int16(air)), 0, 255, out=shades[:, :, channel], casting="unsafe")
+                np.clip(
+                    base + np.where(below, np.int16(ground), np.int16(air)),
+                    0,
+                    255,
+                    out=shades[:, :, channel],
+                    casting="unsafe",
+                )
             out.append(Image.fromarray(shades))
         return out
 

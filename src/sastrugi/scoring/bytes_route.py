@@ -102,7 +102,9 @@ class ByBytes:
     exact: dict[int, list[int]]
 
 
-def candidates_by_bytes(specimen: Specimen, files: list[TruthFile], results: list[Result], progress: Progress) -> ByBytes:
+def candidates_by_bytes(
+    specimen: Specimen, files: list[TruthFile], results: list[Result], progress: Progress
+) -> ByBytes:
     """Compare every result with the references it may come from. Files and results are named by their index."""
     by_size: defaultdict[int, list[int]] = defaultdict(list)
     heads: defaultdict[bytes, list[int]] = defaultdict(list)
@@ -124,7 +126,7 @@ def candidates_by_bytes(specimen: Specimen, files: list[TruthFile], results: lis
             out.candidates.extend([_exact(specimen, files[n], n, result) for n in same])
         else:
             found = _holders(witnesses, result, files, by_digest)
-            if 0 < result.size:
+            if result.size > 0:
                 found |= {n for size in heads for n in heads[size] if _starts_with(result, specimen.original(files[n]))}
             out.holds[result.number] = sorted(found)
             out.candidates.extend([_compare(specimen, files[n], n, result) for n in sorted(found)])
@@ -211,7 +213,16 @@ def _compare(specimen: Specimen, file: TruthFile, n: int, result: Result) -> Can
     beyond = bool(whole_but_gone.any()) and _unattainable(specimen, file, whole_but_gone)
     if not beyond:
         credit = min(credit, round(file.ceiling.bytes * file.size))
-    return Candidate(result.number, n, credit, compare_names(result.path, file.path), False, first_wrong, "".join(letters), beyond)
+    return Candidate(
+        result.number,
+        n,
+        credit,
+        compare_names(result.path, file.path),
+        False,
+        first_wrong,
+        "".join(letters),
+        beyond,
+    )
 
 
 def _pairs(specimen: Specimen, file: TruthFile, result: Result) -> Iterator[tuple[int, bytes, bytes]]:
@@ -219,4 +230,8 @@ def _pairs(specimen: Specimen, file: TruthFile, result: Result) -> Iterator[tupl
     assert result.file is not None
     with result.file.open("rb") as came:
         for position in range(0, file.size, _PIECE):
-            yield position, specimen.original(file, position, _PIECE), came.read(min(_PIECE, file.size - position))
+            yield (
+                position,
+                specimen.original(file, position, _PIECE),
+                came.read(min(_PIECE, file.size - position)),
+            )

@@ -52,7 +52,7 @@ def candidates_by_extents(files: list[TruthFile], results: list[Result]) -> ByBy
                         right[n].append(Extent(inside + lo - start, hi - lo))
                 k += 1
             position += extent.length
-        for n in {twin for n in touched for twin in twins[files[n].blake3]}:
+        for n in {twin for held in touched for twin in twins[files[held].blake3]}:
             here = next((right[m] for m in twins[files[n].blake3] if m in right), [])
             candidate = _candidate(files[n], n, result, here)
             out.candidates.append(candidate)

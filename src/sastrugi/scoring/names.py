@@ -5,16 +5,24 @@ from __future__ import annotations
 import re
 import unicodedata
 from enum import IntEnum
+from typing import Literal
+
+NameWord = Literal["none", "type", "near", "name", "full"]
+_WORDS: tuple[NameWord, ...] = ("none", "type", "near", "name", "full")
 
 
 class NameVerdict(IntEnum):
     """Best last, so that verdicts can be compared."""
 
-    none = 0
-    type = 1
-    near = 2
-    name = 3
-    full = 4
+    NONE = 0
+    TYPE = 1
+    NEAR = 2
+    NAME = 3
+    FULL = 4
+
+    @property
+    def word(self) -> NameWord:
+        return _WORDS[self]
 
 
 _ALIAS = re.compile(r"(?P<start>.{1,6})~\d{1,6}(\.(?P<extension>.{0,3}))?")
@@ -31,15 +39,15 @@ def compare_names(result_path: str, reference_path: str) -> NameVerdict:
     """
     found, wanted = _plain(result_path).strip("/"), _plain(reference_path).strip("/")
     if found == wanted or found.endswith("/" + wanted):
-        return NameVerdict.full
+        return NameVerdict.FULL
     found_name, wanted_name = found.rpartition("/")[2], wanted.rpartition("/")[2]
     if found_name == wanted_name:
-        return NameVerdict.name
+        return NameVerdict.NAME
     if _near(found_name, wanted_name):
-        return NameVerdict.near
+        return NameVerdict.NEAR
     if _extension(found_name) == _extension(wanted_name) != "":
-        return NameVerdict.type
-    return NameVerdict.none
+        return NameVerdict.TYPE
+    return NameVerdict.NONE
 
 
 def _near(found: str, wanted: str) -> bool:

@@ -25,6 +25,7 @@ from sastrugi.scoring.scorecard import (
 from sastrugi.specimen.truth import Specimen, TruthFile
 from sastrugi.units import format_size
 
+_NAME_REASONS = {"name": "right content, folder lost", "near": "right content, name damaged"}
 RESULT_CLASSES: tuple[ResultClass, ...] = ("reference", "live", "stale", "copy", "fragment", "noise")
 
 
@@ -53,9 +54,13 @@ class _Judgement:
         self._set = sorted(in_set)
         self._answers = assign(wanted)
         used = {c.result for c in self._answers.values()}
-        others = [c for c in found.candidates if c.reference not in in_set and c.result not in used and (c.in_place or c.exact)]
+        others = [
+            c
+            for c in found.candidates
+            if c.reference not in in_set and c.result not in used and (c.in_place or c.exact)
+        ]
         self._other_answers = assign(others)
-        self._foreign = self._names_on_other_content({c.result for c in (*self._answers.values(), *self._other_answers.values())})
+        self._foreign = self._names_on_other_content(used)
 
     def _names_on_other_content(self, used: set[int]) -> dict[int, Candidate]:
         """Names that came back on content that is nothing of the reference's."""
@@ -68,7 +73,7 @@ class _Judgement:
             Candidate(result.number, n, 0, verdict)
             for n in open_files
             for result in by_name.get(self._files[n].name.casefold(), ())
-            if (verdict := compare_names(result.path, self._files[n].path)) >= NameVerdict.near
+            if (verdict := compare_names(result.path, self._files[n].path)) >= NameVerdict.NEAR
         ]
         return assign(candidates)
 
@@ -82,20 +87,34 @@ class _Judgement:
         known = counts["reference"] + counts["live"] + counts["stale"]
         attainable = [s for s in with_content if s.ceiling_bytes == 1.0 or s.intact]
         return Scorecard(
-            specimen=self._specimen.truth.recipe, set="lost", results_from=results.name,
+            specimen=self._specimen.truth.recipe,
+            set="lost",
+            results_from=results.name,
             intact=figure(sum(s.intact for s in with_content), len(with_content), len(attainable)),
-            complete=figure(sum(s.completeness for s in with_content), len(with_content), sum(s.ceiling_bytes for s in with_content), False),
+            complete=figure(
+                sum(s.completeness for s in with_content),
+                len(with_content),
+                sum(s.ceiling_bytes for s in with_content),
+                False,
+            ),
             complete_bytes=figure(
-                sum(s.completeness * s.size for s in with_content), total_bytes, sum(s.ceiling_bytes * s.size for s in with_content), False
+                sum(s.completeness * s.size for s in with_content),
+                total_bytes,
+                sum(s.ceiling_bytes * s.size for s in with_content),
+                False,
             ),
-            named=figure(sum(s.named for s in scores), len(scores), sum(s.ceiling_name == "full" or s.named for s in scores)),
+            named=figure(sum(s.named for s in scores), len(scores), sum(s.ceiling_name == "full" for s in scores)),
             all_three=figure(
-                sum(s.intact and s.named for s in with_content), len(with_content),
-                sum(s.ceiling_name == "full" or s.named for s in attainable),
+                sum(s.intact and s.named for s in with_content),
+                len(with_content),
+                sum(s.ceiling_name == "full" for s in attainable),
             ),
-            precision=known / len(classes) if classes else None, inflation=claimed / self._specimen.medium.size,
-            classes={name: counts[name] for name in RESULT_CLASSES}, files=tuple(scores), results=tuple(classes),
-        )  # fmt: skip
+            precision=known / len(classes) if classes else None,
+            inflation=claimed / self._specimen.medium.size,
+            classes={name: counts[name] for name in RESULT_CLASSES},
+            files=tuple(scores),
+            results=tuple(classes),
+        )
 
     def _file_score(self, n: int) -> FileScore:
         file = self._files[n]
@@ -105,13 +124,21 @@ class _Judgement:
         result = self._results[chosen.result] if chosen else None
         content = self._content(file, answer, foreign)
         return FileScore(
-            id=file.id, path=file.path, kind=file.kind, size=file.size, content=content,
+            id=file.id,
+            path=file.path,
+            kind=file.kind,
+            size=file.size,
+            content=content,
             completeness=(answer.in_place / file.size if file.size else 1.0) if answer else 0.0,
-            name=chosen.name.name if chosen else "none", result=result.path if result else None,
-            first_wrong=answer.first_wrong if answer else None, damage=run_length(answer.blocks) if answer else "",
-            ceiling_bytes=file.ceiling.bytes, ceiling_name=file.ceiling.name,
-            beyond_ceiling=bool(answer and answer.beyond_ceiling), reason=self._reason(file, content, chosen, result),
-        )  # fmt: skip
+            name=chosen.name.word if chosen else "none",
+            result=result.path if result else None,
+            first_wrong=answer.first_wrong if answer else None,
+            damage=run_length(answer.blocks) if answer else "",
+            ceiling_bytes=file.ceiling.bytes,
+            ceiling_name=file.ceiling.name,
+            beyond_ceiling=bool(answer and answer.beyond_ceiling),
+            reason=self._reason(file, content, chosen, result),
+        )
 
     def _content(self, file: TruthFile, answer: Candidate | None, foreign: Candidate | None) -> ContentVerdict:
         if answer is None:
@@ -128,7 +155,8 @@ class _Judgement:
         gone = 1 - file.ceiling.bytes
         takers = " and ".join(taker.rpartition("/")[2] for taker in file.gone_to[:2])
         if gone and content != "intact":
-            return f"{gone:.0%} of its bytes gone, overwritten by {takers or 'other data'}"
+            share = "all" if gone == 1 else f"{gone:.0%}"
+            return f"{share} of its bytes gone, overwritten by {takers or 'other data'}"
         if content == "missing":
             return "there, but not found"
         if content == "foreign":
@@ -138,9 +166,13 @@ class _Judgement:
         if content == "padded" and result is not None:
             return f"whole, then {format_size(result.size - file.size)} too many"
         if content == "mixed" and chosen is not None:
-            return f"wrong from byte {chosen.first_wrong:,} on" if chosen.first_wrong is not None else "right and wrong parts"
-        if chosen is not None and chosen.name != NameVerdict.full:
-            return {"name": "right content, folder lost", "near": "right content, name damaged"}.get(chosen.name.name, "right content, name lost")
+            return (
+                f"wrong from byte {chosen.first_wrong:,} on"
+                if chosen.first_wrong is not None
+                else "right and wrong parts"
+            )
+        if chosen is not None and chosen.name != NameVerdict.FULL:
+            return _NAME_REASONS.get(chosen.name.word, "right content, name lost")
         return ""
 
     def _classes(self) -> list[ResultScore]:
@@ -160,5 +192,7 @@ class _Judgement:
                 is_, of = "fragment", held[0]
             else:
                 is_, of = "noise", -1
-            out.append(ResultScore(path=result.path, size=result.size, is_=is_, of=self._files[of].path if of >= 0 else None))
+            out.append(
+                ResultScore(path=result.path, size=result.size, is_=is_, of=self._files[of].path if of >= 0 else None)
+            )
         return out

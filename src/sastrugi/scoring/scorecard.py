@@ -7,11 +7,12 @@ from typing import Literal
 
 from pydantic import BaseModel, ConfigDict
 
+from sastrugi.scoring.names import NameWord
+
 SCORECARD_VERSION = 1
 _Z95 = 1.959963984540054
 
 ContentVerdict = Literal["intact", "padded", "cut", "mixed", "foreign", "missing"]
-NameWord = Literal["full", "name", "near", "type", "none"]
 ResultClass = Literal["reference", "live", "stale", "copy", "fragment", "noise"]
 
 
@@ -103,9 +104,13 @@ def wilson(count: int, of: int) -> tuple[float, float] | None:
 def figure(value: float, of_set: int, of_ceiling: float, counted: bool = True) -> Figure:
     """A figure with its shares; `counted` values are numbers of files and get an interval."""
     return Figure(
-        value=value, of_set=of_set, of_ceiling=of_ceiling, share_of_set=value / of_set if of_set else None,
-        share_of_ceiling=value / of_ceiling if of_ceiling else None, interval=wilson(int(value), of_set) if counted else None,
-    )  # fmt: skip
+        value=value,
+        of_set=of_set,
+        of_ceiling=of_ceiling,
+        share_of_set=value / of_set if of_set else None,
+        share_of_ceiling=value / of_ceiling if of_ceiling else None,
+        interval=wilson(int(value), of_set) if counted else None,
+    )
 
 
 def run_length(letters: str) -> str:

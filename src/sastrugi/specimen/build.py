@@ -8,6 +8,7 @@ from collections.abc import Callable, Iterator
 from dataclasses import dataclass, field
 from difflib import get_close_matches
 from fnmatch import fnmatchcase
+from functools import partial
 from pathlib import Path
 
 from blake3 import blake3
@@ -41,6 +42,7 @@ from sastrugi.specimen.truth import (
     SUMS_FILE,
     TRUTH_FILE,
     Ceiling,
+    NameCeiling,
     Truth,
     TruthFile,
     TruthFolder,
@@ -167,7 +169,7 @@ class _Builder:
         else:
             self._delete(number, step)
 
-    # -- steps --------------------------------------------------------------------------------------------------
+    # -- steps ------------------------------------------------------------------------------
 
     def _partition(self, step: PartitionStep) -> None:
         if self.volumes:
@@ -177,13 +179,18 @@ class _Builder:
             start = at if place.start is None else place.start
             size = self.image.size - start if place.size == "rest" else place.size
             if start % self.image.sector or size % self.image.sector:
-                raise SpecimenError(f"volume '{place.name}': start and size must be whole sectors of {self.image.sector} bytes")
+                raise SpecimenError(
+                    f"volume '{place.name}': start and size must be whole sectors of {self.image.sector} bytes"
+                )
             if start < self.image.sector or size <= 0 or start + size > self.image.size:
                 raise SpecimenError(
-                    f"volume '{place.name}': {format_size(max(size, 0))} from {format_size(start)} on do not fit on a medium of {format_size(self.image.size)}"
+                    f"volume '{place.name}': {format_size(max(size, 0))} from {format_size(start)} on do not fit "
+                    f"on a medium of {format_size(self.image.size)}"
                 )
             if start < at and number > 1:
-                raise SpecimenError(f"volume '{place.name}' begins inside the one before it, which ends at {format_size(at)}")
+                raise SpecimenError(
+                    f"volume '{place.name}' begins inside the one before it, which ends at {format_size(at)}"
+                )
             if place.name in self.volumes:
                 raise SpecimenError(f"two volumes are called '{place.name}'")
             self.volumes[place.name] = _Volume(Extent(start, size), number)
@@ -206,7 +213,9 @@ class _Builder:
         name, volume = self._volume(step.volume)
         if volume.writer is not None:
             raise SpecimenError(f"volume '{name}' is formatted already: this version lays one life down on a volume")
-        geometry = plan(volume.where.offset, volume.where.length, _BITS[step.file_system], step.cluster, self.image.sector)
+        geometry = plan(
+            volume.where.offset, volume.where.length, _BITS[step.file_system], step.cluster, self.image.sector
+        )
         serial = Dice(f"{self.recipe.seed}/{name}/{volume.lives}").number(1, 0xFFFFFFFE)
         volume.writer = FatWriter(self.image, geometry, step.label, serial, self.clock.tick())
         volume.lives += 1
@@ -227,7 +236,14 @@ class _Builder:
                 path, content.size, _hashed(content.chunks(), digests), when, first_gap=step.reuse == "first"
             )
             file = _File(
-                name, volume.lives, node, path, content.kind, digests[0].hexdigest(), digests[1].hexdigest(), when
+                name,
+                volume.lives,
+                node,
+                path,
+                content.kind,
+                digests[0].hexdigest(),
+                digests[1].hexdigest(),
+                when,
             )
             file.content = self.books.enter(len(self.files), writer.extents(node), node.size)
             self.by_node[id(node)] = file
@@ -248,10 +264,15 @@ class _Builder:
 
     def _made(self, table: CorpusTable, number: int) -> Iterator[_Content]:
         spec = CorpusSpec(
-            table.files, f"{self.recipe.seed}/step {number}", tuple(table.kinds), *table.size, table.names, table.first_number
+            table.files,
+            f"{self.recipe.seed}/step {number}",
+            tuple(table.kinds),
+            *table.size,
+            table.names,
+            table.first_number,
         )
         for file in make_files(spec):
-            yield _Content(file.name, file.kind.name, len(file.content), lambda content=file.content: iter([content]))  # type: ignore[misc]
+            yield _Content(file.name, file.kind.name, len(file.content), partial(iter, (file.content,)))
 
     def _own(self, folder: str) -> Iterator[_Content]:
         root = self.recipe.base / folder
@@ -261,7 +282,10 @@ class _Builder:
             if path.is_file() and not path.is_symlink():
                 kind = kind_for_name(path.name)
                 yield _Content(
-                    path.relative_to(root).as_posix(), kind.name if kind else "other", path.stat().st_size, lambda path=path: _file_chunks(path)  # type: ignore[misc]
+                    path.relative_to(root).as_posix(),
+                    kind.name if kind else "other",
+                    path.stat().st_size,
+                    partial(_file_chunks, path),
                 )
 
     def _delete(self, number: int, step: DeleteStep) -> None:
@@ -273,7 +297,9 @@ class _Builder:
             hits = [node for path, node in live.items() if fnmatchcase(path.lower(), wanted)]
             if not hits:
                 near = get_close_matches(wanted, live, 1, 0.3)
-                raise SpecimenError(f"'{pattern}' matches nothing that is there" + (f": did you mean '{near[0]}'?" if near else ""))
+                raise SpecimenError(
+                    f"'{pattern}' matches nothing that is there" + (f": did you mean '{near[0]}'?" if near else "")
+                )
             chosen += [node for node in hits if node not in chosen]
         chosen = [node for node in chosen if not any(_is_under(node, other) for other in chosen)]
         if step.share < 1:
@@ -297,7 +323,9 @@ class _Builder:
             return next(iter(self.volumes.items()))
         if name is None or name not in self.volumes:
             there = ", ".join(f"'{known}'" for known in self.volumes) or "none yet"
-            raise SpecimenError(f"{'say which volume' if name is None else f'there is no volume {name!r}'}: there are {there}")
+            raise SpecimenError(
+                f"{'say which volume' if name is None else f'there is no volume {name!r}'}: there are {there}"
+            )
         return name, self.volumes[name]
 
     def _formatted(self, name: str | None) -> tuple[str, _Volume, FatWriter]:
@@ -306,7 +334,7 @@ class _Builder:
             raise SpecimenError("nothing is formatted yet: a 'format' step must come before this one")
         return name, volume, volume.writer
 
-    # -- papers -------------------------------------------------------------------------------------------------
+    # -- papers -----------------------------------------------------------------------------
 
     def _save_original(self, remains: Remains) -> None:
         """Keep the content of a file that is about to be written over."""
@@ -321,18 +349,28 @@ class _Builder:
     def _write_papers(self) -> None:
         self.image.sync()
         truth = Truth(
-            recipe=self.recipe.name, title=self.recipe.title, seed=self.recipe.seed,
+            recipe=self.recipe.name,
+            title=self.recipe.title,
+            seed=self.recipe.seed,
             medium=TruthMedium(size=self.image.size, sector=self.image.sector, digest=medium_digest(self.image)),
             volumes=tuple(
-                TruthVolume(name=name, where=v.where, file_system=v.file_system, cluster=v.cluster, label=v.label, lives=v.lives)
+                TruthVolume(
+                    name=name, where=v.where, file_system=v.file_system, cluster=v.cluster, label=v.label, lives=v.lives
+                )
                 for name, v in self.volumes.items()
             ),
             folders=tuple(
-                TruthFolder(volume=f.volume, life=f.life, path=f.path, record=self._record(f), end="deleted" if f.ended_by else "live")
+                TruthFolder(
+                    volume=f.volume,
+                    life=f.life,
+                    path=f.path,
+                    record=self._record(f),
+                    end="deleted" if f.ended_by else "live",
+                )
                 for f in self.folders
             ),
             files=by_books([self._truth_file(n, file) for n, file in enumerate(self.files, 1)]),
-        )  # fmt: skip
+        )
         write_text(self.folder / TRUTH_FILE, truth.model_dump_json(indent=1) + "\n")
         write_text(self.folder / RECIPE_FILE, self.recipe.text)
         names = [RECIPE_FILE, TRUTH_FILE] + ([SPECIMEN_IMAGE] if self.image.size <= _SUMS_LIMIT else [])
@@ -349,14 +387,26 @@ class _Builder:
     def _truth_file(self, number: int, file: _File) -> TruthFile:
         assert file.content is not None
         return TruthFile(
-            id=number, volume=file.volume, life=file.life, path=file.path, kind=file.kind, size=file.node.size,
-            blake3=file.blake3, sha256=file.sha256, created=file.created, modified=file.created,
-            extents=file.content.extents, record=self._record(file), end="deleted" if file.ended_by else "live",
-            ended_by=file.ended_by, gone=tuple(file.content.gone), gone_to=tuple(file.content.takers),
+            id=number,
+            volume=file.volume,
+            life=file.life,
+            path=file.path,
+            kind=file.kind,
+            size=file.node.size,
+            blake3=file.blake3,
+            sha256=file.sha256,
+            created=file.created,
+            modified=file.created,
+            extents=file.content.extents,
+            record=self._record(file),
+            end="deleted" if file.ended_by else "live",
+            ended_by=file.ended_by,
+            gone=tuple(file.content.gone),
+            gone_to=tuple(file.content.takers),
             ceiling=Ceiling(bytes=1.0, placed=_placed(file), name=self._name_ceiling(file)),
-        )  # fmt: skip
+        )
 
-    def _name_ceiling(self, file: _File) -> str:  # type: ignore[return]
+    def _name_ceiling(self, file: _File) -> NameCeiling:
         if not _placed(file):
             return "none"
         if file.record is not None and len(file.record.gone):

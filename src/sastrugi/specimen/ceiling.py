@@ -32,7 +32,8 @@ def by_books(files: Iterable[TruthFile]) -> tuple[TruthFile, ...]:
     for file in files:
         best[file.blake3] = max(best.get(file.blake3, 0.0), share_by_books(file))
     return tuple(
-        file.model_copy(update={"ceiling": file.ceiling.model_copy(update={"bytes": best[file.blake3]})}) for file in files
+        file.model_copy(update={"ceiling": file.ceiling.model_copy(update={"bytes": best[file.blake3]})})
+        for file in files
     )
 
 

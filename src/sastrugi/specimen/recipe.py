@@ -10,7 +10,15 @@ from importlib import resources
 from pathlib import Path
 from typing import Annotated, Any, Literal
 
-from pydantic import BaseModel, BeforeValidator, ConfigDict, Field, ValidationError, field_validator, model_validator
+from pydantic import (
+    BaseModel,
+    BeforeValidator,
+    ConfigDict,
+    Field,
+    ValidationError,
+    field_validator,
+    model_validator,
+)
 
 from sastrugi.corpus.names import STYLES
 from sastrugi.errors import RecipeError, SastrugiError
@@ -224,7 +232,11 @@ def _explain(error: ValidationError, text: str, origin: str) -> str:
             words = re.findall(r"'([^']*)'", first["ctx"]["expected"])
             message = f"'{first['input']}' cannot be the {key}{_nearest(first['input'], words)}"
         case "value_error":
-            message = f"{key}: {first['ctx']['error']}" if key and not isinstance(where[-1], int) else str(first["ctx"]["error"])
+            message = (
+                f"{key}: {first['ctx']['error']}"
+                if key and not isinstance(where[-1], int)
+                else str(first["ctx"]["error"])
+            )
         case _:
             message = f"{key}: {first['msg'][0].lower()}{first['msg'][1:]} (it says {first['input']!r:.60})"
     return f"{origin}, line {line}: {message}"

@@ -33,7 +33,7 @@ class Remains:
 
 
 class Books:
-    """Watches all writes to an image. `writer` is set to the path of what is being written, so that takers are known."""
+    """Watches all writes to an image. `writer` is the path of what is being written, so that takers are known."""
 
     def __init__(self, image: RawImage, save: Callable[[Remains], None]) -> None:
         self._image = image

@@ -1,4 +1,4 @@
-"""The truth of a specimen: every file ever written to it, and what became of it. The format is docs/formats/truth.md."""
+"""The truth of a specimen: every file ever written to it, and what became of it (docs/formats/truth.md)."""
 
 from __future__ import annotations
 
@@ -131,7 +131,10 @@ class Specimen:
             raise SpecimenError(f"{path}: cannot be read: {error}") from error
         version = loaded.get("version") if isinstance(loaded, dict) else None
         if version != TRUTH_VERSION:
-            raise SpecimenError(f"{path}: is version {version} of the truth, this program reads {TRUTH_VERSION}: build the specimen again")
+            raise SpecimenError(
+                f"{path}: is version {version} of the truth, this program reads {TRUTH_VERSION}: "
+                "build the specimen again"
+            )
         try:
             self.truth = Truth.model_validate(loaded)
         except ValidationError as error:
@@ -147,7 +150,7 @@ class Specimen:
         self.medium.close()
 
     def original(self, file: TruthFile, position: int = 0, length: int | None = None) -> bytes:
-        """Bytes of a reference file as it was: from the medium where it still lies whole, otherwise from `originals`."""
+        """Bytes of a reference file as it was: from the medium if it still lies there whole, else from `originals`."""
         length = file.size - position if length is None else min(length, file.size - position)
         if not file.gone:
             return self.medium.read_extents(within(cut(file.extents, file.size), position, length))

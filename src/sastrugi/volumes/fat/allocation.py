@@ -14,7 +14,14 @@ from numpy.typing import NDArray
 from sastrugi.errors import VolumeError
 from sastrugi.media.raw import RawImage
 from sastrugi.units import format_size
-from sastrugi.volumes.fat.layout import END_OF_CHAIN, ENTRY_MASK, FIRST_CLUSTER, MEDIA_FIXED, Geometry, pack_fat
+from sastrugi.volumes.fat.layout import (
+    END_OF_CHAIN,
+    ENTRY_MASK,
+    FIRST_CLUSTER,
+    MEDIA_FIXED,
+    Geometry,
+    pack_fat,
+)
 
 _PIECE = 1 << 14  # entries; whole sectors at every width (24, 32 or 64 KiB on disk)
 

@@ -90,7 +90,7 @@ def folder_blocks(data: bytes, size: int) -> NDArray[np.bool_]:
     """
     entries = np.frombuffer(data, DIR_ENTRY, len(data) // size * (size // ENTRY_SIZE)).reshape(-1, size // ENTRY_SIZE)
     first = entries["name"][:, 0, 0]
-    out = (first != 0) & (first != ord(".")) & ((entries["attr"][:, 0] & _RESERVED_ATTR) == 0)
+    out: NDArray[np.bool_] = (first != 0) & (first != ord(".")) & ((entries["attr"][:, 0] & _RESERVED_ATTR) == 0)
     for n in np.flatnonzero(out):
         block = entries[n]
         ends = np.flatnonzero(block["name"][:, 0] == 0)
@@ -103,7 +103,9 @@ def folder_blocks(data: bytes, size: int) -> NDArray[np.bool_]:
 def _entry_possible(entry: np.void) -> bool:
     if entry["attr"] & ATTR_LONG_NAME_MASK == ATTR_LONG_NAME:
         order = int(entry["name"][0])
-        return not entry["case"] and not entry["cluster_low"] and (order == DELETED or 1 <= order & ~LAST_LONG_ENTRY <= 20)
+        return (
+            not entry["case"] and not entry["cluster_low"] and (order == DELETED or 1 <= order & ~LAST_LONG_ENTRY <= 20)
+        )
     name = entry["name"].tobytes()
     if not _short_name_valid(name) or int(entry["case"]) & ~(LOWER_BASE | LOWER_EXTENSION):
         return False
@@ -167,10 +169,10 @@ def _record(entry: np.void, name: bytes, slot: int, width: int) -> Record:
     )  # fmt: skip
 
 
-def _take_long_name(record: Record, longs: np.ndarray, slot: int) -> None:  # type: ignore[type-arg]
+def _take_long_name(record: Record, longs: NDArray[np.void], slot: int) -> None:
     """Give the record the long name that stands before it, if one does that belongs to it."""
     checksum = None if record.deleted else short_name_checksum(record.short)
-    units: list[np.ndarray] = []  # type: ignore[type-arg]
+    units: list[NDArray[np.uint16]] = []
     ended = False
     for order, entry in enumerate(longs[::-1], 1):
         if (entry["order"] == DELETED) != record.deleted or entry["type"] or entry["cluster_low"]:
@@ -254,7 +256,9 @@ def settle_lost_characters(folders: Iterable[list[Record]]) -> None:
                     char, count = votes.most_common(1)[0]
                     record.name = char + record.name[1:]
                     record.name_sure = weight * count / votes.total()
-                    record.name_note = f"first character {char} worked out from {count} of {votes.total()} like names {where}"
+                    record.name_note = (
+                        f"first character {char} worked out from {count} of {votes.total()} like names {where}"
+                    )
                     break
             else:
                 record.name_note = "first character lost, and no like name tells it"

@@ -117,7 +117,7 @@ class Geometry:
 
     @property
     def bits(self) -> int:
-        """Width of a FAT entry. The specification counts clusters; real drivers go by the 16-bit FAT size being zero."""
+        """Width of a FAT entry: by the count of clusters, and 32 where the 16-bit FAT size is zero (as drivers do)."""
         if self.root_cluster:
             return 32
         return 12 if self.clusters <= MAX_CLUSTERS[12] else 16
@@ -127,7 +127,10 @@ class Geometry:
         return Extent(self.offset, self.total_sectors * self.sector)
 
     def fat(self, copy: int) -> Extent:
-        return Extent(self.offset + (self.reserved + copy * self.fat_sectors) * self.sector, self.fat_sectors * self.sector)
+        return Extent(
+            self.offset + (self.reserved + copy * self.fat_sectors) * self.sector,
+            self.fat_sectors * self.sector,
+        )
 
     @property
     def fixed_root(self) -> Extent:
@@ -199,8 +202,8 @@ def decode_time(date: int, time: int, hundredths: int = 0) -> dt.datetime | None
     """A local time from its words, or None where they are no date."""
     try:
         return dt.datetime(
-            1980 + (date >> 9), date >> 5 & 15, date & 31, time >> 11, time >> 5 & 63, (time & 31) * 2 + hundredths // 100,
-            hundredths % 100 * 10000,
+            1980 + (date >> 9), date >> 5 & 15, date & 31,
+            time >> 11, time >> 5 & 63, (time & 31) * 2 + hundredths // 100, hundredths % 100 * 10000,
         )  # fmt: skip
     except ValueError:
         return None

@@ -130,7 +130,7 @@ class FatVolume(Volume):
         self._rejoined: set[int] = set()
         self._owners: tuple[list[int], list[int], list[str]] = ([], [], [])
 
-    # -- the allocation table -----------------------------------------------------------------------------------
+    # -- the allocation table ---------------------------------------------------------------
 
     def _choose_fat(self) -> int:
         """The first copy whose first entry holds the media byte, as it must."""
@@ -215,7 +215,7 @@ class FatVolume(Volume):
         g = self.geometry
         return join(Extent(g.cluster_offset(start), length * g.cluster_size) for start, length in runs)
 
-    # -- the tree -----------------------------------------------------------------------------------------------
+    # -- the tree ---------------------------------------------------------------------------
 
     def _walk(self) -> list[_Folder]:
         """Every folder that can be reached, its records read, lost first characters worked out."""
@@ -353,7 +353,8 @@ class FatVolume(Volume):
                 places = within(table, record.position, record.length)
                 entry = Entry(
                     (*path, record.name), record.folder, deleted, record.size, record.times,
-                    places[0] if places else Extent(0, 0), name_sure=record.name_sure * sure, name_note=record.name_note,
+                    places[0] if places else Extent(0, 0), name_sure=record.name_sure * sure,
+                    name_note=record.name_note,
                     notes=list(record.notes),
                 )  # fmt: skip
                 entry.placements = self._placements(record, deleted, entry.notes)
@@ -369,7 +370,7 @@ class FatVolume(Volume):
             at = at.parent
         return tuple(reversed(parts)), sure
 
-    # -- where files lie ----------------------------------------------------------------------------------------
+    # -- where files lie --------------------------------------------------------------------
 
     def _placements(self, record: Record, deleted: bool, notes: list[str]) -> tuple[Placement, ...]:
         g = self.geometry
@@ -379,7 +380,9 @@ class FatVolume(Volume):
             return (Placement((), "an empty file"),)
         needed = -(-record.size // g.cluster_size)
         if not g.holds(record.cluster):
-            notes.append("its entry names no cluster of this volume" if record.cluster else "its entry names no cluster")
+            notes.append(
+                "its entry names no cluster of this volume" if record.cluster else "its entry names no cluster"
+            )
             return ()
         if not deleted:
             runs, problem = self._chain(record.cluster, needed)
@@ -412,7 +415,12 @@ class FatVolume(Volume):
             around.append((at, min(left, g.clusters + FIRST_CLUSTER - at)))
             left -= around[-1][1]
         if not left and around[0][0] == record.cluster:
-            out.append(Placement(cut(self._extents(around), record.size), f"around clusters in use, in {len(around)} pieces"))
+            out.append(
+                Placement(
+                    cut(self._extents(around), record.size),
+                    f"around clusters in use, in {len(around)} pieces",
+                )
+            )
         return tuple(out)
 
     def _index_owners(self, tree: list[_Folder]) -> None:
@@ -443,11 +451,13 @@ class FatVolume(Volume):
                 at, stop = start, start + length
                 while at < stop:
                     k = bisect_right(starts, at) - 1
-                    owner, upto = "allocated to nothing that is listed", starts[k + 1] if k + 1 < len(starts) else stop
+                    owner, upto = (
+                        "allocated to nothing that is listed",
+                        starts[k + 1] if k + 1 < len(starts) else stop,
+                    )
                     if k >= 0 and at < ends[k]:
                         owner, upto = names[k], ends[k]
                     upto = min(max(upto, at + 1), stop)
                     out.append(Conflict(Extent(g.cluster_offset(at), (upto - at) * g.cluster_size), owner))
                     at = upto
         return out
-

@@ -12,6 +12,7 @@ from dataclasses import dataclass, field
 from itertools import chain
 
 import numpy as np
+from numpy.typing import NDArray
 
 from sastrugi.errors import VolumeError
 from sastrugi.media.extents import Extent, cut, join, within
@@ -56,7 +57,8 @@ def plan(offset: int, size: int, bits: int, cluster_size: int, sector: int = 512
     per_cluster, rest = divmod(cluster_size, sector)
     if rest or per_cluster not in (1, 2, 4, 8, 16, 32, 64, 128) or cluster_size > 65536:
         raise VolumeError(
-            f"a FAT cluster cannot be {format_size(cluster_size)}: it is 1, 2, 4 … 128 sectors of {sector} bytes, 64 KiB at most"
+            f"a FAT cluster cannot be {format_size(cluster_size)}: it is 1, 2, 4 … 128 sectors "
+            f"of {sector} bytes, 64 KiB at most"
         )
     root_entries = 0 if bits == 32 else _ROOT_ENTRIES
     fat_sectors = 1
@@ -72,7 +74,8 @@ def plan(offset: int, size: int, bits: int, cluster_size: int, sector: int = 512
     fewest = MAX_CLUSTERS[{32: 16, 16: 12}.get(bits, 0)] + 1 if bits != 12 else 1
     if not fewest <= geometry.clusters <= MAX_CLUSTERS[bits] or geometry.total_sectors > 0xFFFFFFFF:
         raise VolumeError(
-            f"FAT{bits} with clusters of {format_size(cluster_size)} needs {fewest:,} to {MAX_CLUSTERS[bits]:,} clusters "
+            f"FAT{bits} with clusters of {format_size(cluster_size)} needs {fewest:,} to "
+            f"{MAX_CLUSTERS[bits]:,} clusters "
             f"(about {format_size(fewest * cluster_size)} to {format_size(MAX_CLUSTERS[bits] * cluster_size)}); "
             f"{format_size(size)} gives {geometry.clusters:,}: choose another cluster size or volume size"
         )
@@ -172,7 +175,7 @@ class FatWriter:
     def free_bytes(self) -> int:
         return self._table.free_clusters * self.geometry.cluster_size
 
-    # -- finding ------------------------------------------------------------------------------------------------
+    # -- finding ----------------------------------------------------------------------------
 
     def find(self, path: str) -> Node | None:
         """The live file or folder at `path` (case does not count), or None."""
@@ -204,7 +207,7 @@ class FatWriter:
         assert node.parent is not None
         return self._table_extents(node.parent, node.first_slot * ENTRY_SIZE, node.slots * ENTRY_SIZE)
 
-    # -- writing ------------------------------------------------------------------------------------------------
+    # -- writing ----------------------------------------------------------------------------
 
     def make_folder(self, path: str, when: dt.datetime) -> Node:
         """The folder at `path`, made with all the folders above it if it is not there."""
@@ -291,11 +294,17 @@ class FatWriter:
         self._touch(parent, when, accessed=True)
         return node
 
-    # -- directory tables ---------------------------------------------------------------------------------------
+    # -- directory tables -------------------------------------------------------------------
 
     def _new_entry(
-        self, short: bytes, attr: int, when: dt.datetime, cluster: int = 0, size: int = 0, modified: dt.datetime | None = None
-    ) -> np.ndarray:  # type: ignore[type-arg]
+        self,
+        short: bytes,
+        attr: int,
+        when: dt.datetime,
+        cluster: int = 0,
+        size: int = 0,
+        modified: dt.datetime | None = None,
+    ) -> NDArray[np.void]:
         entry = np.zeros((), DIR_ENTRY)
         entry["name"] = np.frombuffer(short, "u1")
         entry["attr"] = attr
@@ -306,7 +315,14 @@ class FatWriter:
         return entry
 
     def _enter(
-        self, parent: Node, name: str, attr: int, when: dt.datetime, modified: dt.datetime, runs: list[Run], size: int
+        self,
+        parent: Node,
+        name: str,
+        attr: int,
+        when: dt.datetime,
+        modified: dt.datetime,
+        runs: list[Run],
+        size: int,
     ) -> Node:
         short, long_needed = short_alias(name, parent.shorts)
         entry = self._new_entry(short, attr, when, runs[0][0] if runs else 0, size, modified)

@@ -1,0 +1,5 @@
+"""`python -m sastrugi`."""
+
+from sastrugi.cli import main
+
+main()

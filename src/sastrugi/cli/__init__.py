@@ -1,0 +1,74 @@
+"""The command line: read the call, call the core, print. The only place that prints.
+
+Modules here import the core inside their functions, so that `sastrugi --help` answers at once.
+"""
+
+from __future__ import annotations
+
+import os
+import sys
+
+import typer
+
+from sastrugi.cli import corpus, demo, recovery, scoring, specimen
+
+app = typer.Typer(
+    name="sastrugi",
+    help="A test bench for file recovery: build media with known losses, scan them, and score what came back.",
+    epilog="Start with: sastrugi demo",
+    no_args_is_help=True,
+    add_completion=False,
+    rich_markup_mode=None,
+    pretty_exceptions_enable=False,
+    context_settings={"help_option_names": ["-h", "--help"], "max_content_width": 100},
+)
+demo.register(app)
+corpus.register(app)
+specimen.register(app)
+recovery.register(app)
+scoring.register(app)
+
+
+@app.callback()
+def _options(
+    version: bool = typer.Option(False, "--version", help="Print the version and leave.", is_eager=True),
+) -> None:
+    if version:
+        from sastrugi import __version__
+
+        print(f"sastrugi {__version__}")
+        raise typer.Exit
+
+
+def main() -> None:
+    """Run the command; every error becomes one line on stderr and the exit status of its class."""
+    from sastrugi.errors import Interrupted, SastrugiError
+
+    try:
+        app()
+    except Interrupted as error:
+        _complain(str(error))
+        if error.go_on:
+            print(f"go on with: {error.go_on}", file=sys.stderr)
+        sys.exit(error.exit_code)
+    except SastrugiError as error:
+        _complain(str(error))
+        sys.exit(error.exit_code)
+    except KeyboardInterrupt:
+        _complain("stopped")
+        sys.exit(130)
+    except BrokenPipeError:
+        os.dup2(os.open(os.devnull, os.O_WRONLY), 1)
+        sys.exit(0)
+    except (MemoryError, OSError) as error:
+        _complain(f"the machine said no: {error}")
+        sys.exit(2)
+    except Exception as error:
+        if os.environ.get("SASTRUGI_TRACE"):
+            raise
+        _complain(f"a fault of Sastrugi itself: {type(error).__name__}: {error} (SASTRUGI_TRACE=1 shows where)")
+        sys.exit(2)
+
+
+def _complain(message: str) -> None:
+    print("sastrugi: " + " ".join(message.split()), file=sys.stderr)

@@ -1,0 +1,132 @@
+"""Printing: results on stdout, everything else on stderr; progress only where somebody watches."""
+
+from __future__ import annotations
+
+import json
+import shlex
+import signal
+import sys
+from collections.abc import Iterator
+from contextlib import contextmanager
+from pathlib import Path
+from types import FrameType
+from typing import TYPE_CHECKING, Annotated, Any
+
+import typer
+
+from sastrugi.errors import Interrupted
+from sastrugi.progress import Progress
+
+if TYPE_CHECKING:
+    from rich.console import Console, RenderableType
+    from rich.progress import Progress as RichProgress
+    from rich.progress import TaskID
+
+WIDTH = 100
+
+JsonOption = Annotated[bool, typer.Option("--json", help="Print one JSON document on stdout and nothing else there.")]
+
+
+def show(*parts: RenderableType) -> None:
+    """Print tables and text on stdout, at most 100 columns wide."""
+    console = _console()
+    for part in parts:
+        console.print(part)
+
+
+def _console() -> Console:
+    from rich.console import Console
+
+    console = Console(highlight=False, soft_wrap=False)
+    if not console.is_terminal or console.width > WIDTH:
+        console.width = WIDTH
+    return console
+
+
+def show_json(document: Any) -> None:
+    print(json.dumps(document, ensure_ascii=False, indent=1))
+
+
+def say(message: str) -> None:
+    """A message for people, on stderr."""
+    print(message, file=sys.stderr)
+
+
+def quoted(*words: str | Path) -> str:
+    """A command line that can be pasted into a shell."""
+    return shlex.join(str(word) for word in words)
+
+
+class _TerminalProgress(Progress):
+    """One line on a terminal: what is done, counts, rate, elapsed and remaining time."""
+
+    def __init__(self) -> None:
+        super().__init__()
+        self._bar: RichProgress | None = None
+        self._task: TaskID | None = None
+
+    def start(self, task: str, total: int, unit: str = "B") -> None:
+        from rich.console import Console
+        from rich.progress import (
+            BarColumn,
+            DownloadColumn,
+            MofNCompleteColumn,
+            ProgressColumn,
+            TextColumn,
+            TimeElapsedColumn,
+            TimeRemainingColumn,
+            TransferSpeedColumn,
+        )
+        from rich.progress import Progress as RichProgress
+
+        self.finish()
+        counts: list[ProgressColumn] = (
+            [DownloadColumn(binary_units=True), TransferSpeedColumn()]
+            if unit == "B"
+            else [MofNCompleteColumn(), TextColumn(unit)]
+        )
+        self._bar = RichProgress(
+            TextColumn("{task.description}"),
+            BarColumn(20),
+            *counts,
+            TimeElapsedColumn(),
+            TimeRemainingColumn(),
+            TextColumn("{task.fields[note]}"),
+            console=Console(stderr=True),
+            transient=True,
+        )
+        self._task = self._bar.add_task(task, total=total or None, note="")
+        self._bar.start()
+
+    def at(self, done: int, note: str = "") -> None:
+        if self._bar is not None and self._task is not None:
+            self._bar.update(self._task, completed=done, note=note[:40])
+
+    def finish(self) -> None:
+        if self._bar is not None:
+            self._bar.stop()
+        self._bar = self._task = None
+
+
+@contextmanager
+def progress(go_on: str = "") -> Iterator[Progress]:
+    """A progress for a long command. The first Ctrl-C (or SIGTERM) ends it at the next safe point, a second at once.
+
+    `go_on` is the command line that continues the work; it is printed when the work was interrupted.
+    """
+    watched = _TerminalProgress() if sys.stderr.isatty() else Progress()
+
+    def stop(_number: int, _frame: FrameType | None) -> None:
+        if watched.stop_asked:
+            raise KeyboardInterrupt
+        watched.stop_asked = True
+
+    before = {number: signal.signal(number, stop) for number in (signal.SIGINT, signal.SIGTERM)}
+    try:
+        yield watched
+    except Interrupted as error:
+        raise Interrupted(str(error), error.go_on or go_on) from None
+    finally:
+        watched.finish()
+        for number, handler in before.items():
+            signal.signal(number, handler)

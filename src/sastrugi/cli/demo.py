@@ -1,0 +1,77 @@
+"""`sastrugi demo`: the whole job on made-up data."""
+
+from __future__ import annotations
+
+from pathlib import Path
+from typing import Annotated
+
+import typer
+
+from sastrugi.cli.console import JsonOption, progress, quoted, say, show, show_json
+
+_HELP = """The whole job on one made-up camera card: build it, lose files, scan, bring back, score. Takes seconds.
+
+\b
+Example: sastrugi demo --into demo"""
+_RECIPE = "camera-card"
+
+
+def register(app: typer.Typer) -> None:
+    app.command("demo", help=_HELP)(demo)
+
+
+def demo(
+    into: Annotated[Path, typer.Option(help="The new folder for everything.", metavar="DIR")] = Path("sastrugi-demo"),
+    as_json: JsonOption = False,
+) -> None:
+    from rich.text import Text
+
+    from sastrugi.cli.scoring import warn_beyond_ceiling
+    from sastrugi.recovery.extract import extract
+    from sastrugi.recovery.findings import ScanFile
+    from sastrugi.recovery.scan import scan
+    from sastrugi.recovery.select import Selection
+    from sastrugi.report.medium_map import map_of_truth
+    from sastrugi.report.scorecard import headline_table, kind_table, results_line, short_files_table
+    from sastrugi.report.tables import specimen_line
+    from sastrugi.safety import require_empty, write_text
+    from sastrugi.scoring.score import score
+    from sastrugi.specimen.build import build
+    from sastrugi.specimen.recipe import load_recipe
+    from sastrugi.specimen.truth import Specimen
+
+    require_empty(into, "demo")
+    folder, scan_path, results, card_path = (
+        into / name for name in ("specimen", "card.scan", "results", "scorecard.json")
+    )
+    with progress() as watched:
+        build(load_recipe(_RECIPE), folder, watched)
+        with Specimen(folder) as specimen:
+            scan(specimen.medium, scan_path, watched)
+            with ScanFile.open(scan_path) as found:
+                extract(specimen.medium, Selection("lost").pick(found), results, watched)
+            card = score(specimen, results, watched)
+            truth = specimen.truth
+    write_text(card_path, card.model_dump_json(indent=1, by_alias=True) + "\n")
+    if as_json:
+        show_json(
+            {
+                "specimen": str(folder),
+                "scan": str(scan_path),
+                "results": str(results),
+                "scorecard": str(card_path),
+                "score": card.model_dump(mode="json", by_alias=True, exclude={"files", "results"}),
+            }
+        )
+    else:
+        show(
+            specimen_line(truth),
+            headline_table(card),
+            kind_table(card),
+            short_files_table(card, 5),
+            results_line(card),
+            Text(),
+        )
+        show(*map_of_truth(truth))
+        say(f"all of it is in {into}; look around with: {quoted('sastrugi', 'list', scan_path, '--why')}")
+    warn_beyond_ceiling(card)

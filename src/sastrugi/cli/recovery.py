@@ -1,0 +1,201 @@
+"""`sastrugi look`, `scan`, `list` and `extract`: the built-in engine."""
+
+from __future__ import annotations
+
+from pathlib import Path
+from typing import Annotated
+
+import typer
+
+from sastrugi.cli.console import JsonOption, progress, quoted, say, show, show_json
+
+_LOOK_HELP = """Show the partitions and volumes of a medium.
+
+\b
+Example: sastrugi look card.img"""
+_SCAN_HELP = """Search a medium for live and lost files; the findings go to a scan file. The medium is only read.
+
+\b
+Example: sastrugi scan card.img --out card.scan
+A scan that was stopped goes on with --go-on."""
+_LIST_HELP = """List the findings of a scan.
+
+\b
+Example: sastrugi list card.scan --state deleted --why"""
+_EXTRACT_HELP = """Bring the lost files of a scan back, to another place.
+
+\b
+Example: sastrugi extract card.scan --to results"""
+
+ScanArgument = Annotated[Path, typer.Argument(help="The scan file.", metavar="SCAN")]
+ConfidenceOption = Annotated[
+    float,
+    typer.Option("--min-confidence", help="Only findings at least this sure (0 to 1).", min=0.0, max=1.0),
+]
+KindOption = Annotated[list[str] | None, typer.Option("--kind", help="Only this kind (may be given again).")]
+
+
+def register(app: typer.Typer) -> None:
+    app.command("look", help=_LOOK_HELP)(look)
+    app.command("scan", help=_SCAN_HELP)(scan)
+    app.command("list", help=_LIST_HELP)(list_findings)
+    app.command("extract", help=_EXTRACT_HELP)(extract)
+
+
+def look(
+    medium: Annotated[Path, typer.Argument(help="An image, a device or a specimen folder.", metavar="MEDIUM")],
+    as_json: JsonOption = False,
+) -> None:
+    from sastrugi.media import open_medium
+    from sastrugi.recovery.layout import find_places, missing_bytes
+    from sastrugi.recovery.scan import describe
+    from sastrugi.report.tables import volume_table
+    from sastrugi.units import format_size
+
+    with open_medium(medium) as opened:
+        places = find_places(opened)
+        volumes = [describe(place) for place in places]
+        missing = missing_bytes(opened, places)
+        if as_json:
+            listed = [
+                {
+                    "number": v.number,
+                    "start": v.where.offset,
+                    "size": v.where.length,
+                    "file_system": v.file_system,
+                    "label": v.label,
+                    "serial": v.serial,
+                    "cluster": v.cluster,
+                    "used": v.used,
+                    "free": v.free,
+                    "origin": v.origin,
+                    "health": list(v.health),
+                }
+                for v in volumes
+            ]
+            show_json({"medium": str(medium), "size": opened.size, "sector": opened.sector, "volumes": listed})
+        else:
+            show(volume_table(str(medium), opened.size, volumes))
+    if missing > 0:
+        say(f"{medium} is cut short: {format_size(missing)} that its tables speak of are not there")
+        raise typer.Exit(3)
+
+
+def scan(
+    medium: Annotated[Path, typer.Argument(help="An image, a device or a specimen folder.", metavar="MEDIUM")],
+    out: Annotated[
+        Path | None,
+        typer.Option(help="The scan file to make [default: the medium's name with .scan]", metavar="FILE"),
+    ] = None,
+    passes: Annotated[str, typer.Option(help="Which passes: tables is the fast look.")] = "layout,tables,content",
+    go_on: Annotated[bool, typer.Option("--go-on", help="Continue an unfinished scan file.")] = False,
+    as_is: Annotated[
+        bool, typer.Option("--as-is", help="Accept a medium that is shorter than its tables say.")
+    ] = False,
+    as_json: JsonOption = False,
+) -> None:
+    from sastrugi.errors import SastrugiError
+    from sastrugi.media import open_medium
+    from sastrugi.recovery.findings import ScanFile
+    from sastrugi.recovery.scan import PASSES
+    from sastrugi.recovery.scan import scan as run_scan
+    from sastrugi.report.tables import scan_summary
+    from sastrugi.safety import require_not_medium
+
+    wanted = [name.strip() for name in passes.split(",")]
+    if unknown := [name for name in wanted if name not in PASSES]:
+        raise SastrugiError(f"'{unknown[0]}' is no pass: there are {', '.join(PASSES)}")
+    with open_medium(medium) as opened:
+        target = out or Path(f"{medium.resolve().name.removesuffix('.img')}.scan")
+        require_not_medium(target, opened.path)
+        line = quoted("sastrugi", "scan", medium, "--out", target, "--go-on", *(["--as-is"] if as_is else []))
+        with progress(line) as watched:
+            result = run_scan(opened, target, watched, wanted, go_on, as_is)
+    with ScanFile.open(target) as done:
+        if as_json:
+            show_json(
+                {
+                    "scan": str(target),
+                    "findings": result.findings,
+                    "seconds": round(result.seconds, 3),
+                    "swept": result.bytes_swept,
+                }
+            )
+            return
+        show(scan_summary(done, result.seconds))
+    say(f"findings in {target}; next: {quoted('sastrugi', 'list', target)}")
+
+
+def list_findings(
+    scan_file: ScanArgument,
+    state: Annotated[str | None, typer.Option(help="Only live, deleted or found ones.")] = None,
+    kind: KindOption = None,
+    min_confidence: ConfidenceOption = 0.0,
+    why: Annotated[bool, typer.Option("--why", help="Add the reasons to each finding.")] = False,
+    limit: Annotated[int, typer.Option(help="Rows to print; 0 prints all.", min=0)] = 200,
+    as_json: JsonOption = False,
+) -> None:
+    from sastrugi.recovery.findings import ScanFile
+    from sastrugi.recovery.select import Selection
+    from sastrugi.report.tables import finding_json, findings_table
+
+    selection = Selection(state, tuple(kind or ()), min_confidence)
+    with ScanFile.open(scan_file) as scan:
+        findings = selection.pick(scan)
+        if as_json:
+            show_json([finding_json(finding) for finding in findings])
+            return
+        if not scan.finished:
+            say("this scan is not finished: more may be found")
+        shown = findings[:limit] if limit else findings
+        show(findings_table(shown, why))
+        if len(shown) < len(findings):
+            say(f"{len(findings) - len(shown):,} more: --limit 0 prints all")
+
+
+def extract(
+    scan_file: ScanArgument,
+    to: Annotated[Path, typer.Option("--to", help="The new folder to write to.", metavar="DIR")],
+    medium: Annotated[
+        Path | None, typer.Option(help="The medium, if it has moved since the scan.", metavar="MEDIUM")
+    ] = None,
+    kind: KindOption = None,
+    min_confidence: ConfidenceOption = 0.0,
+    with_live: Annotated[bool, typer.Option("--with-live", help="Also the files that are not lost.")] = False,
+    go_on: Annotated[bool, typer.Option("--go-on", help="Continue an extraction that was stopped.")] = False,
+    as_json: JsonOption = False,
+) -> None:
+    from sastrugi.errors import SastrugiError
+    from sastrugi.media import open_medium
+    from sastrugi.recovery.extract import check_destination, check_medium
+    from sastrugi.recovery.extract import extract as run_extract
+    from sastrugi.recovery.findings import ScanFile
+    from sastrugi.recovery.select import Selection
+    from sastrugi.report.tables import extract_summary
+
+    with ScanFile.open(scan_file) as scan:
+        source = medium or Path(scan.get("medium"))
+        for guarded in {source, source.parent if source.name == "medium.img" else source}:
+            check_destination(to, guarded, go_on)
+        findings = Selection(None if with_live else "lost", tuple(kind or ()), min_confidence).pick(scan)
+        if not findings:
+            counts = ", ".join(f"{count:,} {state}" for state, count in scan.counts().items()) or "nothing at all"
+            raise SastrugiError(f"nothing is selected; the scan holds {counts}")
+        with open_medium(source) as opened:
+            check_medium(scan, opened)
+            line = quoted("sastrugi", "extract", scan_file, "--to", to, "--go-on")
+            with progress(line) as watched:
+                done = run_extract(opened, findings, to, watched, go_on)
+    if as_json:
+        show_json(
+            {
+                "to": str(to),
+                "files": done.files,
+                "bytes": done.bytes,
+                "renamed": done.renamed,
+                "short": done.short,
+                "skipped": done.skipped,
+            }
+        )
+        return
+    show(extract_summary(done, str(to)))

@@ -1,0 +1,142 @@
+"""The scorecard on a terminal: the headline first, then by kind, then what fell short and why."""
+
+from __future__ import annotations
+
+from typing import TYPE_CHECKING
+
+from rich.console import Group, RenderableType
+from rich.table import Table
+from rich.text import Text
+
+from sastrugi.report.style import GREEN, GREY, ORANGE, SKY, VERMILION, percent, shorten_path, table
+from sastrugi.units import format_size
+
+if TYPE_CHECKING:
+    from sastrugi.scoring.scorecard import Figure, FileScore, Scorecard
+
+_BAR = 20
+_MEANINGS = {
+    "intact": "same bytes",
+    "complete": "bytes in place",
+    "named": "folder and name",
+    "all three": "all of it",
+}
+_VERDICT_STYLE = {
+    "intact": GREEN,
+    "padded": SKY,
+    "cut": ORANGE,
+    "mixed": ORANGE,
+    "foreign": VERMILION,
+    "missing": VERMILION,
+}
+
+
+def headline_table(card: Scorecard) -> RenderableType:
+    """Intact, complete, named and all three: of the set, of the ceiling, with a bar that marks the ceiling."""
+    out = table()
+    for name, justify in (
+        ("", "left"),
+        ("Came back", "right"),
+        ("Of the set", "right"),
+        ("(95 %)", "left"),
+        ("Of the ceiling", "right"),
+    ):
+        out.add_column(name, justify=justify, no_wrap=True)  # type: ignore[arg-type]
+    out.add_column(no_wrap=True)
+    for name, figure in (
+        ("intact", card.intact),
+        ("complete", card.complete),
+        ("named", card.named),
+        ("all three", card.all_three),
+    ):
+        form = "{:g}" if figure.interval else "{:.1f}"
+        spread = f"{figure.interval[0] * 100:.0f}–{figure.interval[1] * 100:.0f}" if figure.interval else ""
+        out.add_row(
+            Text(name, style="bold").append(f"  {_MEANINGS[name]}", style=f"not bold {GREY}"),
+            form.format(figure.value),
+            f"{percent(figure.share_of_set)} of {figure.of_set}",
+            spread,
+            f"{percent(figure.share_of_ceiling)} of {form.format(figure.of_ceiling)}",
+            _bar(figure),
+        )
+    legend = (
+        Text("█", style=GREEN)
+        .append(" came back   ", style=GREY)
+        .append("▒", style=ORANGE)
+        .append(" attainable, not back   ", style=GREY)
+    )
+    return Group(out, legend.append("·", style=GREY).append(" gone from the medium", style=GREY))
+
+
+def _bar(figure: Figure) -> Text:
+    if not figure.of_set:
+        return Text("–")
+    done = round(figure.value / figure.of_set * _BAR)
+    could = max(round(figure.of_ceiling / figure.of_set * _BAR), done)
+    return (
+        Text("█" * done, style=GREEN)
+        .append("▒" * (could - done), style=ORANGE)
+        .append("·" * (_BAR - could), style=GREY)
+    )
+
+
+def kind_table(card: Scorecard) -> Table:
+    """What was lost and what came back, by kind."""
+    out = table()
+    for name in ("Kind", "Lost", "Bytes", "Attainable", "Intact", "Complete", "Named"):
+        out.add_column(name, justify="left" if name == "Kind" else "right")
+    for kind in sorted({file.kind for file in card.files}):
+        files = [file for file in card.files if file.kind == kind]
+        complete = sum(f.completeness * f.size for f in files) / max(sum(f.size for f in files), 1)
+        out.add_row(
+            kind,
+            str(len(files)),
+            format_size(sum(f.size for f in files)),
+            str(sum(f.ceiling_bytes == 1 for f in files)),
+            str(sum(f.intact for f in files)),
+            percent(complete),
+            str(sum(f.named for f in files)),
+        )
+    return out
+
+
+def _urgency(file: FileScore) -> tuple[int, float]:
+    """What the engineer can act on comes first: bytes that are there and did not come back."""
+    return (0 if file.ceiling_bytes - file.completeness > 1e-9 else 1, file.completeness - file.ceiling_bytes)
+
+
+def short_files_table(card: Scorecard, limit: int) -> RenderableType:
+    """The files that fell short, with the reason."""
+    short = sorted((f for f in card.files if not (f.intact and f.named)), key=_urgency)
+    if not short:
+        return Text("Every lost file came back intact and under its name.\n")
+    out = table()
+    out.add_column("Fell short", no_wrap=True)
+    out.add_column("Content")
+    out.add_column("Complete", justify="right")
+    out.add_column("Ceiling", justify="right")
+    out.add_column("Name")
+    out.add_column("Why", overflow="fold")
+    shown = short[:limit] if limit else short
+    for file in shown:
+        out.add_row(
+            Text(shorten_path(file.path, 30)),
+            Text(file.content, style=_VERDICT_STYLE[file.content]),
+            percent(file.completeness),
+            percent(file.ceiling_bytes),
+            file.name,
+            Text(file.reason),
+        )
+    more = (
+        [Text(f"{len(short) - len(shown):,} more: --limit 0 prints all", style=GREY)] if len(shown) < len(short) else []
+    )
+    return Group(out, *more)
+
+
+def results_line(card: Scorecard) -> Text:
+    """What the results are: reference, live, stale, copy, fragment, noise."""
+    classes = ", ".join(f"{count:,} {name}" for name, count in card.classes.items() if count) or "none"
+    text = Text(f"Results: {len(card.results):,}: {classes}")
+    if card.precision is not None:
+        text.append(f"; precision {percent(card.precision)}, claimed bytes {percent(card.inflation)} of the medium")
+    return text

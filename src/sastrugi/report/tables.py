@@ -1,0 +1,231 @@
+"""Tables of corpora, truths, media, scans and findings."""
+
+from __future__ import annotations
+
+from collections import Counter
+from collections.abc import Sequence
+from typing import TYPE_CHECKING, Any
+
+from rich.console import Group, RenderableType
+from rich.table import Table
+from rich.text import Text
+
+from sastrugi.report.style import GREY, percent, shorten_path, table
+from sastrugi.units import format_size, plural
+
+if TYPE_CHECKING:
+    from sastrugi.recovery.extract import Extracted
+    from sastrugi.recovery.findings import Finding, FoundVolume, ScanFile
+    from sastrugi.specimen.audit import Check
+    from sastrugi.specimen.truth import Truth
+
+_PATH_ROOM = 50
+
+
+def corpus_table(made: Sequence[tuple[str, str, int]]) -> Table:
+    out = table()
+    out.add_column("Name", overflow="ellipsis", no_wrap=True)
+    out.add_column("Kind")
+    out.add_column("Size", justify="right")
+    for name, kind, size in made:
+        out.add_row(Text(name), kind, format_size(size))
+    return out
+
+
+def specimen_line(truth: Truth) -> Text:
+    volumes = ", ".join(f"{v.file_system.upper()} '{v.label or v.name}'" for v in truth.volumes)
+    text = Text(f"{truth.title}\n", style="bold")
+    files = f"{plural(len(truth.files), 'file')} laid down, {len(truth.lost)} of them lost"
+    facts = f"{format_size(truth.medium.size)} medium, {volumes}: {files}"
+    return text.append(facts, style="not bold")
+
+
+def truth_table(truth: Truth) -> RenderableType:
+    """Life by life: what there is, what was lost, and how much of that could come back."""
+    out = table()
+    for name, justify in (
+        ("Volume", "left"),
+        ("Life", "right"),
+        ("Files", "right"),
+        ("Live", "right"),
+        ("Lost", "right"),
+        ("Bytes lost", "right"),
+        ("Whole", "right"),
+        ("Part", "right"),
+        ("Gone", "right"),
+        ("Named", "right"),
+    ):
+        out.add_column(name, justify=justify)  # type: ignore[arg-type]
+    for volume in truth.volumes:
+        for life in range(1, volume.lives + 1):
+            files = [f for f in truth.files if f.volume == volume.name and f.life == life]
+            lost = [f for f in files if f.lost]
+            whole = sum(f.ceiling.intact for f in lost)
+            gone = sum(f.ceiling.bytes == 0 for f in lost)
+            out.add_row(
+                Text(volume.name),
+                str(life),
+                str(len(files)),
+                str(len(files) - len(lost)),
+                str(len(lost)),
+                format_size(sum(f.size for f in lost)),
+                str(whole),
+                str(len(lost) - whole - gone),
+                str(gone),
+                str(sum(f.ceiling.name == "full" for f in lost)),
+            )
+    legend = Text(
+        "Whole, Part, Gone: lost files whose bytes are all, partly or no longer on the medium. "
+        "Named: full name still there.",
+        style=GREY,
+    )
+    return Group(specimen_line(truth), out, legend)
+
+
+def audit_table(checks: Sequence[Check]) -> Table:
+    out = table()
+    out.add_column("Check")
+    out.add_column("Things", justify="right")
+    out.add_column("Agrees")
+    for check in checks:
+        faults = "\n".join(
+            [*check.faults[:5], *([f"… and {len(check.faults) - 5} more"] if len(check.faults) > 5 else [])]
+        )
+        out.add_row(check.name, f"{check.count:,}", Text(faults or "yes"))
+    return out
+
+
+def volume_table(name: str, size: int, volumes: Sequence[FoundVolume]) -> RenderableType:
+    head = Text(f"{name}: {format_size(size)}", style="bold")
+    if not volumes:
+        return Group(head, Text("no partition table and no volume that can be read"))
+    out = table()
+    for column, justify in (
+        ("No", "right"),
+        ("Where from", "left"),
+        ("Start", "right"),
+        ("Size", "right"),
+        ("File system", "left"),
+        ("Label", "left"),
+        ("Cluster", "right"),
+        ("Used", "right"),
+        ("Free", "right"),
+    ):
+        out.add_column(column, justify=justify, overflow="fold")  # type: ignore[arg-type]
+    notes: list[Text] = []
+    for volume in volumes:
+        readable = volume.cluster > 0
+        sizes = (format_size(n) if readable else "–" for n in (volume.cluster, volume.used, volume.free))
+        out.add_row(
+            str(volume.number),
+            volume.origin,
+            format_size(volume.where.offset),
+            format_size(volume.where.length),
+            volume.file_system,
+            Text(volume.label),
+            *sizes,
+        )
+        notes += [Text(f"volume {volume.number}: {note}") for note in volume.health]
+    return Group(head, out, *notes)
+
+
+def scan_summary(scan: ScanFile, seconds: float) -> RenderableType:
+    """Findings by group and state, and how sure they are."""
+    counts: Counter[tuple[str, str]] = Counter()
+    sizes: Counter[str] = Counter()
+    sure: Counter[str] = Counter()
+    for finding in scan.findings():
+        counts[finding.group, finding.state] += 1
+        if finding.state != "live":
+            sizes[finding.group] += finding.covered
+            sure[finding.group] += finding.confidence >= 0.9
+    out = table()
+    for name in ("Group", "Live", "Deleted", "Found", "Bytes of deleted and found", "0.9 sure or more"):
+        out.add_column(name, justify="left" if name == "Group" else "right")
+    for group in sorted({group for group, _ in counts}):
+        states = (f"{counts[group, state]:,}" for state in ("live", "deleted", "found"))
+        out.add_row(group, *states, format_size(sizes[group]), f"{sure[group]:,}")
+    return Group(
+        out,
+        Text(f"{plural(counts.total(), 'finding')} in {seconds:.1f} s, passes {scan.get('passes').replace(',', ', ')}"),
+    )
+
+
+def findings_table(findings: Sequence[Finding], why: bool) -> Table:
+    out = table()
+    for name, justify in (
+        ("No", "right"),
+        ("State", "left"),
+        ("Sure", "right"),
+        ("Size", "right"),
+        ("Kind", "left"),
+    ):
+        out.add_column(name, justify=justify, no_wrap=True)  # type: ignore[arg-type]
+    out.add_column("Modified", no_wrap=True)
+    out.add_column("File", overflow="fold")
+    for finding in findings:
+        modified = f"{finding.times.modified:%Y-%m-%d %H:%M}" if finding.times.modified else "–"
+        label = Text(shorten_path(finding.path, _PATH_ROOM))
+        if finding.state == "deleted" and finding.name_sure < 0.95:
+            label.append(" (name worked out)" if finding.name_sure > 0.2 else " (name damaged)", style=GREY)
+        if why:
+            label.append("".join(f"\n  {reason}" for reason in finding.reasons), style=GREY)
+        out.add_row(
+            str(finding.number),
+            finding.state,
+            f"{finding.confidence:.2f}",
+            format_size(finding.size),
+            finding.kind,
+            modified,
+            label,
+        )
+    return out
+
+
+def finding_json(finding: Finding) -> dict[str, Any]:
+    """A finding as `list --json` prints it (docs/formats/scan-file.md)."""
+    times = finding.times
+    return {
+        "number": finding.number,
+        "state": finding.state,
+        "volume": finding.volume,
+        "folder": finding.folder,
+        "name": finding.name,
+        "kind": finding.kind,
+        "group": finding.group,
+        "size": finding.size,
+        "created": times.created.isoformat() if times.created else None,
+        "modified": times.modified.isoformat() if times.modified else None,
+        "accessed": times.accessed.isoformat() if times.accessed else None,
+        "passes": list(finding.passes),
+        "confidence": finding.confidence,
+        "name_sure": finding.name_sure,
+        "reasons": finding.reasons,
+        "extents": [list(extent) for extent in finding.extents],
+    }
+
+
+def extract_summary(done: Extracted, to: str) -> Text:
+    text = Text(f"{plural(done.files, 'file')}, {format_size(done.bytes)} written to {to}")
+    notes = []
+    if done.skipped:
+        notes.append(f"{done.skipped:,} were there from the earlier run")
+    if done.renamed:
+        notes.append(f"{done.renamed:,} under a changed name")
+    if done.short:
+        notes.append(f"{done.short:,} shorter than their record says")
+    return text.append(f" ({'; '.join(notes)}; see manifest.csv)" if notes else " (listed in manifest.csv)")
+
+
+__all__ = [
+    "audit_table",
+    "corpus_table",
+    "extract_summary",
+    "finding_json",
+    "findings_table",
+    "percent",
+    "scan_summary",
+    "specimen_line",
+    "truth_table",
+    "volume_table",
+]
