@@ -55,7 +55,7 @@ def warn_beyond_ceiling(card: object) -> None:
     assert isinstance(card, Scorecard)
     if card.beyond_ceiling:
         say(
-            f"the score of {card.beyond_ceiling[0].path} is above its ceiling ({len(card.beyond_ceiling)} in all): either "
-            "the results hold copies from elsewhere, or the truth of this specimen is wrong"
+            f"the score of {card.beyond_ceiling[0].path} is above its ceiling ({len(card.beyond_ceiling)} in all): "
+            "either the results hold copies from elsewhere, or the truth of this specimen is wrong"
         )
         raise typer.Exit(1)

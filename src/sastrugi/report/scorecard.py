@@ -14,7 +14,7 @@ from sastrugi.units import format_size
 if TYPE_CHECKING:
     from sastrugi.scoring.scorecard import Figure, FileScore, Scorecard
 
-_BAR = 20
+_BAR = 16
 _MEANINGS = {
     "intact": "same bytes",
     "complete": "bytes in place",
@@ -34,37 +34,30 @@ _VERDICT_STYLE = {
 def headline_table(card: Scorecard) -> RenderableType:
     """Intact, complete, named and all three: of the set, of the ceiling, with a bar that marks the ceiling."""
     out = table()
-    for name, justify in (
+    columns = (
         ("", "left"),
         ("Came back", "right"),
         ("Of the set", "right"),
-        ("(95 %)", "left"),
+        ("95 %", "left"),
         ("Of the ceiling", "right"),
-    ):
+    )
+    for name, justify in columns:
         out.add_column(name, justify=justify, no_wrap=True)  # type: ignore[arg-type]
     out.add_column(no_wrap=True)
-    for name, figure in (
-        ("intact", card.intact),
-        ("complete", card.complete),
-        ("named", card.named),
-        ("all three", card.all_three),
-    ):
+    rows = (("intact", card.intact), ("complete", card.complete), ("named", card.named), ("all three", card.all_three))
+    for name, figure in rows:
         form = "{:g}" if figure.interval else "{:.1f}"
         spread = f"{figure.interval[0] * 100:.0f}–{figure.interval[1] * 100:.0f}" if figure.interval else ""
         out.add_row(
-            Text(name, style="bold").append(f"  {_MEANINGS[name]}", style=f"not bold {GREY}"),
+            Text(name, style="bold").append(f" ({_MEANINGS[name]})", style=f"not bold {GREY}"),
             form.format(figure.value),
             f"{percent(figure.share_of_set)} of {figure.of_set}",
             spread,
             f"{percent(figure.share_of_ceiling)} of {form.format(figure.of_ceiling)}",
             _bar(figure),
         )
-    legend = (
-        Text("█", style=GREEN)
-        .append(" came back   ", style=GREY)
-        .append("▒", style=ORANGE)
-        .append(" attainable, not back   ", style=GREY)
-    )
+    legend = Text("█", style=GREEN).append(" came back   ", style=GREY)
+    legend.append("▒", style=ORANGE).append(" attainable, not back   ", style=GREY)
     return Group(out, legend.append("·", style=GREY).append(" gone from the medium", style=GREY))
 
 

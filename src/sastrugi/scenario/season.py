@@ -10,7 +10,8 @@ PLACES = (
 )  # fmt: skip
 SUBJECTS = (
     "the drill head", "the sound logger", "the GPS stick", "the weather mast", "the radar sledge", "core section {n}",
-    "the base-camp disk", "the stake line", "the snow-pit wall", "the tethered balloon", "camera {n}", "the melt sensor",
+    "the base-camp disk", "the stake line", "the snow-pit wall", "the tethered balloon", "camera {n}",
+    "the melt sensor",
 )  # fmt: skip
 VERBS = (
     "was checked and left running", "froze over again during the night", "gave {n} clean readings",
@@ -19,18 +20,22 @@ VERBS = (
     "was recalibrated against ice at the melting point", "ran through the storm without a gap",
 )  # fmt: skip
 WEATHER = (
-    "Clear, light katabatic wind.", "Drifting snow, visibility {n} metres.", "Whiteout until noon.", "Calm and very cold.",
+    "Clear, light katabatic wind.", "Drifting snow, visibility {n} metres.", "Whiteout until noon.",
+    "Calm and very cold.",
     "High cloud, flat light over the sastrugi.", "Gusts from the south-east, tents guyed twice.",
 )  # fmt: skip
 WORDS = (
-    "firn", "hoar", "melt", "crust", "dust", "ash", "bubble", "layer", "drift", "ridge", "probe", "stake", "core", "spring",
+    "firn", "hoar", "melt", "crust", "dust", "ash", "bubble", "layer", "drift", "ridge", "probe", "stake",
+    "core", "spring",
     "storm", "depot", "trench", "tower", "profile", "slope",
 )  # fmt: skip
 THEMES = (
     "Ice core log", "Snow pit notes", "Stake readings", "Wind tower report", "Crevasse survey", "Radar profile",
-    "Sound logger download", "Camp inventory", "Melt season summary", "Avalanche observations", "Flight plan", "Weekly report",
+    "Sound logger download", "Camp inventory", "Melt season summary", "Avalanche observations",
+    "Flight plan", "Weekly report",
 )  # fmt: skip
 FOREIGN_TITLES = (
-    "Crête glacée à l’aube", "Überblick Höhenmessung", "Ísinn við Þingvað", "Señal del glaciar", "Lodowiec — dzień żółty",
+    "Crête glacée à l’aube", "Überblick Höhenmessung", "Ísinn við Þingvað", "Señal del glaciar",
+    "Lodowiec — dzień żółty",
     "Ледник утро", "雪原の記録", "Παγετώνας", "Jökulhlaup sýni", "Mätserie före töväder",
 )  # fmt: skip
