@@ -7,7 +7,7 @@ looked at more closely, and measured by their kind.
 from __future__ import annotations
 
 from collections.abc import Iterator
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 
 import numpy as np
 from numpy.typing import NDArray
@@ -24,8 +24,11 @@ SECTOR = 512
 _CHUNK = 4 << 20
 _TEXT_HEAD = 16
 _SHORTEST_FRAGMENT = 4096
-_TEXT_BYTES = np.zeros(256, bool)
-_TEXT_BYTES[[9, 10, 13, *range(0x20, 0x7F), *range(0xC2, 0xF5), *range(0x80, 0xC0)]] = True
+_ASCII = np.zeros(256, bool)
+_ASCII[[9, 10, 13, *range(0x20, 0x7F)]] = True
+_LEAD, _FOLLOW = np.zeros(256, bool), np.zeros(256, bool)
+_LEAD[0xC2:0xF5] = _FOLLOW[0x80:0xC0] = True  # RFC 3629, section 4
+_TEXT_BYTES = _ASCII | _LEAD | _FOLLOW
 
 
 @dataclass(frozen=True, slots=True)
@@ -51,9 +54,10 @@ class Sweep:
             table = self._tables.setdefault(offset & ~1, np.zeros(1 << 16, bool))
             first = data[offset & 1 :][:2]
             table[int.from_bytes(first, "little")] = True
-        letters = np.flatnonzero(_TEXT_BYTES)
-        self._text_pairs = np.zeros(1 << 16, bool)
-        self._text_pairs[(letters[:, None] | letters[None, :] << 8).ravel()] = True
+        # Pairs of bytes (low byte first) that UTF-8 allows: a lead byte is followed by a following byte, and so on.
+        pairs = (_ASCII[:, None] & (_ASCII | _LEAD)) | (_LEAD[:, None] & _FOLLOW) | (_FOLLOW[:, None] & _TEXT_BYTES)
+        self._text_pairs = pairs.T.ravel()
+        self._first_pairs = (pairs & ~_FOLLOW[:, None]).T.ravel()
 
     def candidates(self, buffer: NDArray[np.uint8]) -> tuple[NDArray[np.intp], NDArray[np.intp]]:
         """Numbers of the sectors in `buffer` (whole sectors) that begin with a signature, and that begin with text."""
@@ -62,14 +66,23 @@ class Sweep:
         for offset, table in self._tables.items():
             marked |= table[words[:, offset // 2]]
         signed = [n for n in np.flatnonzero(marked) if self._signed(buffer, int(n) * SECTOR)]
-        maybe = np.flatnonzero(self._text_pairs[words[:, 0]] & self._text_pairs[words[:, 7]])
-        heads = buffer.reshape(-1, SECTOR)[maybe, :_TEXT_HEAD]
-        text = maybe[_TEXT_BYTES[heads].all(axis=1)]
-        return np.array(signed, np.intp), text
+        maybe = np.flatnonzero(self._first_pairs[words[:, 0]])
+        maybe = maybe[self._text_pairs[words[maybe, 1 : _TEXT_HEAD // 2]].all(axis=1)]
+        text = [n for n in maybe if _begins_text(buffer[n * SECTOR : n * SECTOR + _TEXT_HEAD].tobytes())]
+        return np.array(signed, np.intp), np.array(text, np.intp)
 
     def _signed(self, buffer: NDArray[np.uint8], at: int) -> bool:
         head = buffer[at : at + 64].tobytes()
         return any(head[offset : offset + len(data)] == data for offset, data in self._signatures)
+
+
+def _begins_text(head: bytes) -> bool:
+    """Whether these bytes are UTF-8, but for a character that is cut at their end."""
+    try:
+        head.decode()
+    except UnicodeDecodeError as error:
+        return error.end == len(head) and error.reason == "unexpected end of data"
+    return True
 
 
 def content_findings(
@@ -152,7 +165,10 @@ def _measure_text(medium: Medium, limit: Extent) -> Measure | None:
     rest = medium.read(limit.offset + measure.length, -measure.length % SECTOR)
     if rest.strip(b"\0") or (measure.length < SECTOR and not rest):
         return None
-    return measure
+    if not rest:
+        return measure
+    rule = f"text for {measure.length:,} bytes, then zeros to the end of the sector"
+    return replace(measure, proof=Proof.STATISTICS, rule=rule)
 
 
 def _finding(measure: Measure, offset: int, grids: list[Grid]) -> Finding:
