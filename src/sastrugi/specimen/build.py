@@ -309,11 +309,11 @@ class _Builder:
         for node in chosen:
             for child in [*reversed([*writer.walk(node)]), node] if node.folder else [node]:
                 self._delete_node(number, writer, child)
+        writer.flush()
 
     def _delete_node(self, number: int, writer: FatWriter, node: Node) -> None:
         file = self.by_node[id(node)]
         writer.delete(file.path, self.clock.tick())
-        writer.flush()
         file.ended_by = number
         file.record = self.books.enter(-1, writer.record(node), node.slots * ENTRY_SIZE, ENTRY_SIZE)
         file.record.saved = True

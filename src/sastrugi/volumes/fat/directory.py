@@ -197,9 +197,10 @@ def _take_long_name(record: Record, longs: NDArray[np.void], slot: int) -> None:
         if first in _NOT_IN_SHORT_NAMES:
             return  # these long entries belong to another file
         found = bytes([first]).decode(OEM_CODEPAGE)
+        begins = name.lstrip(" .")[:1]
+        if begins.isascii() and begins.isalnum() and found != begins.upper():
+            return  # likewise: a short name begins as its long name does
         record.short = bytes([first]) + record.short[1:]
-        if found != name[:1].upper() and found not in name.upper() and found != "_":
-            return
         record.first_char_lost = False
         record.name_note = f"long name whole; its checksum gives the short name's lost first character, {found}"
         record.name_sure = 0.98

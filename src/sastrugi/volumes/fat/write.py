@@ -112,6 +112,7 @@ class FatWriter:
     def __init__(self, image: RawImage, geometry: Geometry, label: str, volume_id: int, when: dt.datetime) -> None:
         """Format the range of `geometry` (quick: boot area, FATs and root are written, the data area is left)."""
         self.image, self.geometry = image, geometry
+        self._touched: dict[int, tuple[Node, dt.datetime, bool]] = {}
         data = geometry.data
         image.zero(geometry.offset, data.offset - geometry.offset)
         self._table = AllocationTable(image, geometry)
@@ -160,7 +161,8 @@ class FatWriter:
             self.image.write(g.offset + copy * g.sector, sector.ljust(g.sector, b"\0"))
 
     def flush(self) -> None:
-        """Bring both FATs and FSInfo up to date on the medium."""
+        """Bring folder times, both FATs and FSInfo up to date on the medium."""
+        self._write_touched()
         self._table.flush()
         g = self.geometry
         if g.bits != 32:
@@ -291,6 +293,7 @@ class FatWriter:
         parent.search_from = min(parent.search_from, node.first_slot)
         del parent.children[fold(node.name)]
         parent.shorts.discard(node.short)
+        self._touched.pop(id(node), None)
         self._touch(parent, when, accessed=True)
         return node
 
@@ -373,16 +376,21 @@ class FatWriter:
             position += extent.length
 
     def _touch(self, folder: Node, when: dt.datetime, accessed: bool = False) -> None:
-        """A folder's own entry takes the time of a change in it (the root has no entry)."""
-        if folder.parent is None:
-            return
-        slot = folder.first_slot + folder.slots - 1
-        table = folder.parent.table
-        entry = np.frombuffer(table, DIR_ENTRY, 1, slot * ENTRY_SIZE).copy()
-        entry["modified_date"], entry["modified_time"], _ = encode_time(when)
-        if accessed:
-            entry["accessed_date"] = entry["modified_date"]
-        self._put(folder.parent, slot, entry.tobytes())
+        """A folder takes the time of a change in it. Its entry is written at the next flush, as by a driver that
+        caches: a folder that is deleted before then keeps the times it had."""
+        if folder.parent is not None:
+            self._touched[id(folder)] = (folder, when, accessed or self._touched.get(id(folder), (0, 0, False))[2])
+
+    def _write_touched(self) -> None:
+        for folder, when, accessed in self._touched.values():
+            assert folder.parent is not None
+            slot = folder.first_slot + folder.slots - 1
+            entry = np.frombuffer(folder.parent.table, DIR_ENTRY, 1, slot * ENTRY_SIZE).copy()
+            entry["modified_date"], entry["modified_time"], _ = encode_time(when)
+            if accessed:
+                entry["accessed_date"] = entry["modified_date"]
+            self._put(folder.parent, slot, entry.tobytes())
+        self._touched.clear()
 
 
 def _parts(path: str) -> list[str]:

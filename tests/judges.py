@@ -1,0 +1,107 @@
+"""The operating system's own tools as judges: fsck.fat, mtools, and the vfat driver in a user-mode Linux kernel."""
+
+from __future__ import annotations
+
+import os
+import shlex
+import shutil
+import subprocess
+from pathlib import Path
+
+import pytest
+
+_MODULES = ("nls/nls_cp437", "nls/nls_iso8859-1", "nls/nls_utf8", "fat/fat", "fat/vfat")
+_TOOLS = ("fsck.fat", "mkfs.vfat", "mtype", "linux.uml", "insmod")
+_PATH = "/usr/local/sbin:/usr/local/bin:/usr/sbin:/usr/bin:/sbin:/bin"
+
+
+def require_drivers() -> None:
+    """Skip where the tools are not installed; fail where they must be (on the CI machine)."""
+    missing = [tool for tool in _TOOLS if shutil.which(tool, path=_PATH) is None]
+    if missing and os.environ.get("CI"):
+        pytest.fail(f"not installed: {', '.join(missing)}")
+    if missing:
+        pytest.skip(f"not installed: {', '.join(missing)}")
+
+
+def _run(*words: str, check: bool = True) -> subprocess.CompletedProcess[bytes]:
+    env = os.environ | {"PATH": _PATH, "MTOOLS_SKIP_CHECK": "1", "LC_ALL": "C.UTF-8"}
+    done = subprocess.run(words, capture_output=True, env=env, timeout=120)
+    assert not check or done.returncode == 0, f"{words}: {done.stdout.decode()}{done.stderr.decode()}"
+    return done
+
+
+def volume_copy(image: Path, offset: int, to: Path) -> Path:
+    """The volume that begins at `offset`, as an image of its own (fsck.fat takes no offset)."""
+    if not offset:
+        return image
+    with image.open("rb") as source, to.open("wb") as target:
+        source.seek(offset)
+        shutil.copyfileobj(source, target, 1 << 20)
+    return to
+
+
+def assert_clean(volume: Path) -> None:
+    """fsck.fat -n finds nothing to mend."""
+    done = _run("fsck.fat", "-n", str(volume), check=False)
+    assert done.returncode == 0, done.stdout.decode()
+
+
+def mtools_read(image: Path, offset: int, path: str) -> bytes:
+    return _run("mtype", "-i", f"{image}@@{offset}", f"::{path}").stdout
+
+
+def make_fat32(path: Path, size: int, *options: str) -> Path:
+    with path.open("wb") as file:
+        file.truncate(size)
+    _run("mkfs.vfat", "-F", "32", "-i", "20310203", *options, str(path))
+    return path
+
+
+def linux(image: Path, script: str, work: Path, partition: int = 0, clock: str = "2031-03-01 12:00:00") -> None:
+    """Run a shell script in the root of the image's FAT volume, mounted by Linux, with the clock set.
+
+    A user-mode kernel boots, mounts, runs, unmounts and stops; the host's files are there under their own paths.
+    """
+    modules = next(Path("/usr/lib/uml/modules").iterdir()) / "kernel" / "fs"
+    loads = "\n".join(f"insmod {modules}/{name}.ko" for name in _MODULES)
+    device = f"/dev/ubda{partition or ''}"
+    log, inner, outer = work / "linux.log", work / "inner.sh", work / "outer.sh"
+    inner.write_text(f"set -e\n{script}\n", encoding="utf-8")
+    outer.write_text(
+        f"""#!/bin/sh
+export PATH={_PATH} LC_ALL=C.UTF-8 TZ=UTC
+exec >{log} 2>&1
+mount -t proc proc /proc
+mount -t tmpfs tmpfs /mnt
+mkdir /mnt/v
+{loads}
+date -u -s {shlex.quote(clock)} >/dev/null
+if mount -t vfat -o utf8=1,tz=UTC {device} /mnt/v && cd /mnt/v && sh {inner}; then echo WELL; fi
+cd /
+umount /mnt/v && echo UNMOUNTED
+sync
+halt -f -p
+""",
+        encoding="utf-8",
+    )
+    outer.chmod(0o755)
+    options = (
+        "root=/dev/root",
+        "rootfstype=hostfs",
+        "rootflags=/",
+        "rw",
+        "mem=512M",
+        "con=null",
+        "con0=null,fd:1",
+        "quiet",
+    )
+    subprocess.run(
+        ["linux.uml", f"ubd0={image}", f"init={outer}", *options],
+        stdin=subprocess.DEVNULL,
+        capture_output=True,
+        timeout=300,
+        env=os.environ | {"PATH": _PATH, "TMPDIR": str(work)},
+    )
+    said = log.read_text(encoding="utf-8", errors="replace") if log.exists() else "the kernel did not start"
+    assert "WELL" in said and "UNMOUNTED" in said, said

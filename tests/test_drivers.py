@@ -1,0 +1,170 @@
+"""Our volumes under real drivers, and our engine on volumes that real drivers wrote."""
+
+from __future__ import annotations
+
+import datetime as dt
+import hashlib
+import random
+import re
+import shutil
+from pathlib import Path
+
+import pytest
+
+from sastrugi.media.raw import RawImage
+from sastrugi.specimen.truth import Specimen
+from sastrugi.volumes.fat.write import FatWriter, plan
+from tests.conftest import Program
+from tests.judges import assert_clean, linux, make_fat32, mtools_read, require_drivers, volume_copy
+
+pytestmark = pytest.mark.drivers
+START = 1 << 20
+_LINE = re.compile(r"([0-9a-f]{64}) [ *]\./(.*)")
+_LIST_ALL = "find . -type f -exec sha256sum {} + > %s"
+
+
+@pytest.fixture(autouse=True)
+def _drivers() -> None:
+    require_drivers()
+
+
+def listed(path: Path) -> dict[str, str]:
+    """Digest by path, from the output of sha256sum."""
+    found = (_LINE.fullmatch(line) for line in path.read_text("utf-8").splitlines())
+    return {match[2]: match[1] for match in found if match}
+
+
+@pytest.mark.parametrize("recipe", ["before", "after"])
+def test_every_driver_reads_every_file_of_a_specimen(sastrugi: Program, tmp_path: Path, recipe: str) -> None:
+    """fsck is clean, and mtools and Linux read each live file with its digest, before and after the deletion."""
+    from sastrugi.specimen.recipe import shipped_recipes
+
+    text = shipped_recipes()["camera-card"]
+    source = tmp_path / "card.toml"
+    source.write_text(text if recipe == "after" else text[: text.index("# The clean-up")], "utf-8")
+    sastrugi("build", source, "--into", tmp_path / "s")
+    image = tmp_path / "s" / "medium.img"
+    assert_clean(volume_copy(image, START, tmp_path / "volume.img"))
+    with Specimen(tmp_path / "s") as specimen:
+        live = {file.path.lstrip("/"): file.sha256 for file in specimen.truth.live}
+        assert len(live) >= (14 if recipe == "after" else 20)
+    seen = {path: hashlib.sha256(mtools_read(image, START, path)).hexdigest() for path in live}
+    assert seen == live
+    linux(image, _LIST_ALL % (tmp_path / "sums.txt"), tmp_path, partition=1)
+    assert listed(tmp_path / "sums.txt") == live
+
+
+def test_a_deletion_leaves_what_linux_leaves(tmp_path: Path) -> None:
+    """Our deletion and the Linux driver's, from the same start, compared byte for byte in every structure."""
+    ours, clock = tmp_path / "ours.img", dt.datetime(2031, 2, 3, 8)
+    size = 40 << 20
+    image = RawImage(ours, size)
+    writer = FatWriter(image, plan(0, size, 32, 512), "FIRNLINE", 0x12345678, clock)
+    writer.make_folder("DCIM/101FIRN", clock)
+    writer.make_folder("Notebooks/Ålbreen 2031", clock)
+    dice = random.Random(7)
+    for n in range(12):
+        for path in (f"DCIM/101FIRN/FRN{n:05d}.JPG", f"Notebooks/Ålbreen 2031/Snow pit notes number {n}.txt"):
+            content = dice.randbytes(dice.randint(0, 20_000))
+            writer.store(path, len(content), [content], clock)
+    writer.flush()
+    image.sync()
+    theirs = tmp_path / "theirs.img"
+    shutil.copyfile(ours, theirs)
+
+    later = dt.datetime(2031, 3, 1, 12)
+    victims = [f"DCIM/101FIRN/FRN{n:05d}.JPG" for n in (0, 3, 4, 11)]
+    victims += [f"Notebooks/Ålbreen 2031/Snow pit notes number {n}.txt" for n in range(12)] + ["Notebooks/Ålbreen 2031"]
+    for path in victims:
+        writer.delete(path, later)
+    writer.flush()
+    image.sync()
+    script = "\n".join(f"rm -d '{path}'" for path in victims)
+    linux(theirs, script, tmp_path, clock="2031-03-01 12:00:00")
+
+    a, b = ours.read_bytes(), theirs.read_bytes()
+    g = writer.geometry
+    parts = {
+        "boot sector": (0, 512), "FSInfo": (512, 512), "backup boot sector": (6 * 512, 512),
+        "FAT 1": g.fat(0), "FAT 2": g.fat(1), "data": g.data,
+    }  # fmt: skip
+    for name, (offset, length) in parts.items():
+        one, other = bytearray(a[offset : offset + length]), bytearray(b[offset : offset + length])
+        if name == "data":  # the clock of the other kernel runs: times in changed folder entries differ by seconds
+            for folder in ("DCIM/101FIRN", "Notebooks"):
+                record = writer.record(writer.find(folder))[-1]  # type: ignore[arg-type]
+                at = record.end - 32 - offset
+                assert one[at + 18 : at + 20] == other[at + 18 : at + 20], "accessed date"
+                assert one[at + 24 : at + 26] == other[at + 24 : at + 26], "modified date"
+                seconds = [int.from_bytes(side[at + 22 : at + 24], "little") for side in (one, other)]
+                assert 0 <= seconds[1] - seconds[0] <= 30
+                one[at + 22 : at + 24] = other[at + 22 : at + 24]
+        assert one == other, (
+            f"{name} differs at byte {next(n for n, (x, y) in enumerate(zip(one, other, strict=True)) if x != y)}"
+        )
+
+
+def real_files(into: Path, dice: random.Random) -> int:
+    """Real files of this machine: what the installed packages brought. Returns how many."""
+    import sysconfig
+
+    roots = [Path(sysconfig.get_paths()[key]) for key in ("purelib", "stdlib")] + [Path("/usr/share")]
+    wanted = {
+        ".png",
+        ".gif",
+        ".jpg",
+        ".pdf",
+        ".wav",
+        ".zip",
+        ".whl",
+        ".gz",
+        ".html",
+        ".py",
+        ".so",
+        ".json",
+        ".csv",
+        ".xml",
+        ".ttf",
+    }
+    pool: dict[str, list[Path]] = {}
+    for root in roots:
+        for n, path in enumerate(root.rglob("*")):
+            if path.suffix in wanted and not path.is_symlink() and path.is_file() and 0 < path.stat().st_size < 400_000:
+                pool.setdefault(path.suffix, []).append(path)
+            if n > 30_000:
+                break
+    folders = ["DCIM/100FIRN", "Docs/Weekly report, upper accumulation basin", "Docs/Été/Ålbreen", "loggers"]
+    count = 0
+    for suffix, paths in sorted(pool.items()):
+        for path in dice.sample(sorted(paths), min(14, len(paths))):
+            folder = into / dice.choice(folders)
+            folder.mkdir(parents=True, exist_ok=True)
+            name = f"FRN{count:05d}{suffix.upper()[:4]}" if folder.name == "100FIRN" else f"{count} {path.name}"
+            shutil.copyfile(path, folder / name)
+            count += 1
+    return count
+
+
+@pytest.mark.parametrize("cluster_sectors", [1, 8])
+def test_real_files_deleted_by_linux_come_back(sastrugi: Program, tmp_path: Path, cluster_sectors: int) -> None:
+    """mkfs.vfat, real files, deletions by the Linux driver: every lost file comes back intact under its name."""
+    dice = random.Random(cluster_sectors)
+    source = tmp_path / "source"
+    assert real_files(source, dice) > 80
+    image = make_fat32(tmp_path / "card.img", (64 if cluster_sectors == 1 else 300) << 20, "-s", str(cluster_sectors))
+    linux(image, f"cp -r {source}/. .", tmp_path)
+    paths = sorted(p.relative_to(source).as_posix() for p in source.rglob("*") if p.is_file())
+    whole_folder = "Docs/Été"
+    lost = {p for n, p in enumerate(paths) if p.startswith(whole_folder) or n % 2}
+    singly = "\n".join(f"rm '{p}'" for p in sorted(lost) if not p.startswith(whole_folder))
+    linux(image, f"{singly}\nrm -r '{whole_folder}'", tmp_path)
+    before = hashlib.sha256(image.read_bytes()).hexdigest()
+    sastrugi("scan", image, "--out", tmp_path / "card.scan")
+    sastrugi("extract", tmp_path / "card.scan", "--to", tmp_path / "out")
+    came = {
+        p.relative_to(tmp_path / "out").as_posix(): p.read_bytes() for p in (tmp_path / "out").rglob("*") if p.is_file()
+    }
+    del came["manifest.csv"]
+    assert {p: came.get(p) == (source / p).read_bytes() for p in lost} == dict.fromkeys(lost, True)
+    assert set(came) == lost, "nothing else is reported"
+    assert hashlib.sha256(image.read_bytes()).hexdigest() == before, "the medium is only read"

@@ -1,0 +1,234 @@
+"""FAT volumes: the writer against a model, our reader and fsck; the reader against damage."""
+
+from __future__ import annotations
+
+import datetime as dt
+import random
+from pathlib import Path
+
+import numpy as np
+import pytest
+from hypothesis import given, settings
+from hypothesis import strategies as st
+
+from sastrugi.errors import VolumeError
+from sastrugi.media import Extent, open_medium
+from sastrugi.media.raw import RawImage
+from sastrugi.volumes.base import Entry
+from sastrugi.volumes.fat.directory import Record, parse_table, settle_lost_characters
+from sastrugi.volumes.fat.layout import decode_time, encode_time, pack_fat, short_name_checksum, unpack_fat
+from sastrugi.volumes.fat.names import long_entries, short_alias
+from sastrugi.volumes.fat.read import open_fat
+from sastrugi.volumes.fat.write import FatWriter, plan
+from tests.judges import assert_clean, require_drivers
+
+NOON = dt.datetime(2031, 2, 3, 12)
+VOLUMES = {12: (2 << 20, 1024), 16: (8 << 20, 512), 32: (36 << 20, 512)}
+
+name_chars = st.characters(exclude_categories=["Cs", "Cc"], exclude_characters='"*/:<>?\\|')
+long_names = st.text(name_chars, min_size=1, max_size=40).filter(
+    lambda n: n[-1] not in " ." and n[0] != " " and len(n.encode("utf-16-le")) <= 100
+)
+camera_names = st.integers(0, 99999).map(lambda n: f"FRN{n:05d}.JPG")
+
+
+def read(image: Path) -> dict[str, bytes]:
+    """All live files of a bare volume through our reader."""
+    with open_medium(image) as medium:
+        volume = open_fat(medium, Extent(0, medium.size))
+        assert volume is not None and not volume.health
+        return {
+            "/".join(e.path): medium.read_extents(e.placements[0].extents)
+            for e in volume.entries()
+            if not e.deleted and not e.folder
+        }
+
+
+@settings(max_examples=15)
+@given(
+    st.sampled_from([12, 16, 32]),
+    st.lists(
+        st.tuples(
+            st.sampled_from(["store", "first gap", "delete", "folder"]),
+            st.one_of(long_names, camera_names),
+            st.integers(0, 9000),
+        ),
+        max_size=40,
+    ),
+    st.integers(0, 2**32),
+)
+@pytest.mark.drivers
+def test_any_sequence_of_operations_reads_back_and_is_clean(
+    tmp_path_factory: pytest.TempPathFactory, bits: int, steps: list[tuple[str, str, int]], seed: int
+) -> None:
+    require_drivers()
+    path = tmp_path_factory.mktemp("fat") / "v.img"
+    size, cluster = VOLUMES[bits]
+    image = RawImage(path, size)
+    writer = FatWriter(image, plan(0, size, bits, cluster), "FIRNLINE", 0x20310203, NOON)
+    model: dict[str, bytes] = {}
+    folders, dice = ["", "Notebooks"], random.Random(seed)
+    writer.make_folder("Notebooks", NOON)
+    for what, name, length in steps:
+        where = dice.choice(folders)
+        path_in = f"{where}/{name}".lstrip("/")
+        taken = writer.find(path_in) is not None
+        if what == "delete" and model:
+            victim = dice.choice(sorted(model))
+            writer.delete(victim, NOON)
+            del model[victim]
+        elif what == "folder" and not taken and bits == 32:
+            writer.make_folder(path_in, NOON)
+            folders.append(path_in)
+        elif what in ("store", "first gap") and not taken:
+            content = dice.randbytes(length)
+            writer.store(path_in, length, [content[:100], content[100:]], NOON, first_gap=what == "first gap")
+            model[path_in] = content
+    writer.flush()
+    image.sync()
+    assert read(path) == model
+    assert_clean(path)
+
+
+@given(
+    st.sampled_from([12, 16, 32]),
+    st.lists(st.integers(0, 0xFF5), min_size=2, max_size=200).filter(lambda e: len(e) % 2 == 0),
+)
+def test_fat_entries_of_every_width_pack_and_unpack(bits: int, entries: list[int]) -> None:
+    values = np.array(entries, np.uint32)
+    assert (unpack_fat(pack_fat(values, bits), bits)[: len(values)] == values).all()
+
+
+@given(st.datetimes(dt.datetime(1980, 1, 1), dt.datetime(2107, 12, 31)))
+def test_times_keep_their_grain(when: dt.datetime) -> None:
+    date, time, hundredths = encode_time(when)
+    fine, coarse = decode_time(date, time, hundredths), decode_time(date, time)
+    assert fine is not None and coarse is not None
+    assert fine == when.replace(microsecond=when.microsecond // 10000 * 10000)
+    assert coarse == when.replace(microsecond=0, second=when.second // 2 * 2)
+
+
+@given(long_names)
+def test_a_deleted_long_name_comes_back_whole_with_its_lost_character(name: str) -> None:
+    short, _ = short_alias(name, set())
+    table = bytearray(long_entries(name, short) + short + bytes([32]) + bytes(20))
+    (live,) = parse_table(bytes(table) + bytes(32), 32)
+    assert live.name == name
+    for at in range(0, len(table), 32):
+        table[at] = 0xE5
+    (lost,) = parse_table(bytes(table) + bytes(32), 32)
+    assert (lost.name, lost.short, lost.deleted) == (name, short, True)
+    assert short_name_checksum(lost.short) == short_name_checksum(short)
+
+
+def record(name: str, lost: bool) -> Record:
+    stem, _, extension = name.partition(".")
+    short = (stem.ljust(8) + extension.ljust(3)).encode()
+    shown = "_" + name[1:] if lost else name
+    return Record(shown, short, lost, 32, 5, 9, None, 0, 32, first_char_lost=lost, name_sure=0.1 if lost else 1)  # type: ignore[arg-type]
+
+
+def test_lost_first_characters_come_from_the_series() -> None:
+    here = [record("FRN00001.JPG", False), record("FRN00002.JPG", True), record("README.TXT", True)]
+    there = [record("FRN00009.MP4", True), record("GRN00009.MP4", False)]
+    settle_lost_characters([here, there])
+    assert [r.name for r in here] == ["FRN00001.JPG", "FRN00002.JPG", "_EADME.TXT"]
+    assert "worked out" in here[1].name_note and 0.5 < here[1].name_sure < 1
+    assert here[2].name_sure < 0.2 and "lost" in here[2].name_note
+    assert there[0].name == "GRN00009.MP4", "its own folder counts before the rest of the volume"
+
+
+def test_names_fat_cannot_hold_and_volumes_that_cannot_be() -> None:
+    with pytest.raises(VolumeError, match=r"FAT32 .* needs 65,525 to"):
+        plan(0, 16 << 20, 32, 4096)
+    with pytest.raises(VolumeError, match="cannot be 3"):
+        plan(0, 16 << 20, 16, 3 << 10)
+
+
+def small_volume(path: Path) -> FatWriter:
+    image = RawImage(path, 36 << 20)
+    writer = FatWriter(image, plan(0, 36 << 20, 32, 512), "CARD", 7, NOON)
+    writer.make_folder("A/B", NOON)
+    for n in range(6):
+        writer.store(f"A/B/core section {n}.txt", 3000, [b"firn " * 600], NOON)
+    writer.flush()
+    return writer
+
+
+def entries_of(path: Path) -> tuple[list[Entry], list[str]]:
+    with open_medium(path) as medium:
+        volume = open_fat(medium, Extent(0, medium.size))
+        if volume is None:
+            return [], []
+        volume.used_and_free()
+        entries = list(volume.entries())
+        for entry in entries:
+            for placement in entry.placements:
+                volume.conflicts(placement.extents)
+        return entries, volume.health
+
+
+def test_writer_refuses_what_does_not_fit(tmp_path: Path) -> None:
+    writer = small_volume(tmp_path / "v.img")
+    for path, size, message in (
+        ("A/core.txt:1", 1, "cannot hold"), ("A/x" * 1 + "y" * 300, 1, "characters"), ("C/d.txt", 1, "no such folder"),
+        ("A/B/CORE SECTION 1.TXT", 1, "already a file"), ("A/big", 40 << 20, "more are needed"), ("A/huge", 1 << 33, "4 GiB"),
+    ):  # fmt: skip
+        with pytest.raises(VolumeError, match=message):
+            writer.store(path, size, [], NOON)
+    with pytest.raises(VolumeError, match="not empty"):
+        writer.delete("A", NOON)
+
+
+@pytest.mark.parametrize("damage", ["loop", "outside", "boot", "fat 1", "folder loop"])
+def test_damage_costs_findings_but_never_hangs(tmp_path: Path, damage: str) -> None:
+    path = tmp_path / "v.img"
+    writer = small_volume(path)
+    geometry, image = writer.geometry, writer.image
+    node = writer.find("A/B/core section 3.txt")
+    assert node is not None
+    first = node.runs[0][0]
+    if damage == "loop":  # the chain of one file comes back to its start
+        image.write(geometry.fat(0).offset + (first + 2) * 4, first.to_bytes(4, "little"))
+    elif damage == "outside":
+        image.write(geometry.fat(0).offset + first * 4, (0x0ABCDEF0).to_bytes(4, "little"))
+    elif damage == "boot":
+        image.write(0, bytes(512))
+    elif damage == "fat 1":
+        image.write(geometry.fat(0).offset, bytes(geometry.fat(0).length))
+    else:  # a folder entry that names its own grandparent
+        record = writer.record(writer.find("A/B"))[-1]  # type: ignore[arg-type]
+        image.write(record.end - 6, writer.find("A").runs[0][0].to_bytes(2, "little"))  # type: ignore[union-attr]
+    entries, health = entries_of(path)
+    by_name = {e.name: e for e in entries}
+    if damage in ("loop", "outside"):
+        notes = by_name["core section 3.txt"].notes
+        assert ("loop" in notes[0]) if damage == "loop" else ("leaves the volume" in notes[0])
+        assert not by_name["core section 4.txt"].notes
+    elif damage == "folder loop":
+        assert "core section 0.txt" not in by_name and "B" in by_name
+    else:
+        assert len(by_name) == 8 and health
+        assert ("backup" in health[0]) if damage == "boot" else ("copy 2" in health[0])
+
+
+@settings(max_examples=60)
+@given(
+    st.lists(st.tuples(st.integers(0, 3 << 20), st.binary(min_size=1, max_size=64)), min_size=1, max_size=40),
+    st.booleans(),
+)
+def test_hostile_bytes_never_raise(
+    tmp_path_factory: pytest.TempPathFactory, writes: list[tuple[int, bytes]], near_start: bool
+) -> None:
+    path = tmp_path_factory.mktemp("hostile") / "v.img"
+    image = small_volume(path).image
+    targets = [0, 512, 32 * 512, image_data_start(path)]
+    for offset, data in writes:
+        image.write(targets[offset % 4] + offset % 2048 if near_start else offset, data)
+    entries_of(path)
+
+
+def image_data_start(path: Path) -> int:
+    with open_medium(path) as medium:
+        volume = open_fat(medium, Extent(0, medium.size))
+        return volume.data.offset if volume else 1 << 20
