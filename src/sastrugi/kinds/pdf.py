@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import datetime as dt
 import re
 from pathlib import Path
 
@@ -102,7 +103,7 @@ def make(dice: Dice, size: int) -> bytes:
     from sastrugi.kinds.jpeg import make as make_jpeg
 
     report = FPDF()
-    report.set_creation_date(dice.moment())
+    report.set_creation_date(dice.moment().replace(tzinfo=dt.UTC))
     report.set_author("Firnline station")
     pictures = max((size - 6000) // 50_000, 0)
     for page in range(1 + pictures):

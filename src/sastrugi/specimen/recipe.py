@@ -217,7 +217,7 @@ def _explain(error: ValidationError, text: str, origin: str) -> str:
     """The first mistake in one line: where, what, and the nearest right word."""
     first = error.errors()[0]
     where = tuple(part for part in first["loc"] if part not in _STEPS or first["loc"].index(part) != 2)
-    line = _line_of(where, text)
+    line = _line_of((*where, "do") if first["type"] == "union_tag_invalid" else where, text)
     key = str(where[-1]) if where else ""
     match first["type"]:
         case "extra_forbidden":

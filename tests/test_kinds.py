@@ -1,0 +1,137 @@
+"""Every kind: samples that repeat and open, measures that end where the file ends, and no input that breaks them."""
+
+from __future__ import annotations
+
+import random
+from functools import cache
+from pathlib import Path
+
+import pytest
+from hypothesis import given
+from hypothesis import strategies as st
+
+from sastrugi.errors import KindError
+from sastrugi.kinds import Measure, Proof, all_kinds, kind_for_name, kind_named
+from sastrugi.kinds.base import BytesSource, Source
+from sastrugi.kinds.registry import measuring_kind
+from sastrugi.scenario.dice import Dice
+
+KINDS = [name for name, kind in all_kinds().items() if kind.make]
+SIGNED = [name for name in KINDS if measuring_kind(kind_named(name)).signatures]
+
+
+@cache
+def sample(name: str, size: int = 40_000) -> bytes:
+    make = kind_named(name).make
+    assert make is not None
+    return make(Dice(f"sample of {name}"), size)
+
+
+def measured(name: str, data: bytes | Source, deep: bool = True) -> Measure | None:
+    measure = measuring_kind(kind_named(name)).measure
+    assert measure is not None
+    return measure(data if isinstance(data, Source) else BytesSource(data), deep)
+
+
+@pytest.mark.parametrize("name", KINDS)
+def test_samples_repeat_differ_and_open(name: str, tmp_path: Path) -> None:
+    kind = kind_named(name)
+    assert kind.make is not None and kind.check is not None
+    assert kind.make(Dice(f"sample of {name}"), 40_000) == sample(name)
+    assert kind.make(Dice("another"), 40_000) != sample(name)
+    path = tmp_path / f"x.{kind.extensions[0]}"
+    path.write_bytes(sample(name))
+    kind.check(path)
+    path.write_bytes(sample(name)[: len(sample(name)) // 2])
+    if name != "txt":  # half a text is a text
+        with pytest.raises(Exception):  # noqa: B017 - each library has its own
+            kind.check(path)
+
+
+@pytest.mark.parametrize("name", KINDS)
+@pytest.mark.parametrize("after", ["the end", "zeros", "noise", "another"])
+def test_measure_ends_where_the_file_ends(name: str, after: str) -> None:
+    data = sample(name)
+    slack = bytes(-len(data) % 512)  # drivers leave zeros up to the end of the sector
+    tails = {"the end": b"", "zeros": slack + bytes(9000), "noise": slack + random.Random(1).randbytes(9000)}
+    found = measured(name, data + tails.get(after, slack + sample(name, 30_000)))
+    assert found is not None and found.whole and found.kind == name
+    if found.proof > Proof.GUESS:
+        assert found.length == len(data) and found.breaks_at is None
+    else:
+        assert found.length >= len(data) and "nothing" in found.rule
+
+
+@pytest.mark.parametrize("name", SIGNED)
+def test_damage_is_noticed_and_placed(name: str) -> None:
+    """Cut short, or overwritten by another file from the middle on: never whole, and broken not far behind the damage."""
+    data = sample(name)
+    middle = len(data) // 2 // 512 * 512
+    overwritten = [data[:middle] + sample("txt", 60_000), data[:middle] + random.Random(2).randbytes(len(data))]
+    if name == "wav":
+        overwritten = []  # any bytes are sound
+    for damaged in (data[:middle], *overwritten):
+        found = measured(name, damaged)
+        assert found is None or not found.whole
+        if found is not None:
+            assert found.breaks_at is not None and found.length <= len(damaged)
+
+
+@pytest.mark.parametrize("name", [n for n in SIGNED if measuring_kind(kind_named(n)).proof == Proof.CHECKSUM])
+def test_checksums_find_any_flipped_bit_of_content(name: str) -> None:
+    data = bytearray(sample(name))
+    at = len(data) * 2 // 3
+    data[at] ^= 0x10
+    found = measured(name, bytes(data))
+    assert found is not None and not found.whole and found.breaks_at is not None and found.breaks_at <= at
+
+
+class Counting(BytesSource):
+    """A source that counts what is read from it."""
+
+    def __init__(self, data: bytes) -> None:
+        super().__init__(data)
+        self.total = 0
+
+    def read(self, position: int, length: int) -> bytes:
+        assert length >= 0 and position >= 0
+        got = super().read(position, length)
+        self.total += len(got)
+        return got
+
+
+@given(st.sampled_from(SIGNED + ["txt"]), st.data())
+def test_no_input_raises_or_takes_more_than_linear_time(name: str, draw: st.DataObject) -> None:
+    data = bytearray(sample(name, 12_000))
+    for _ in range(draw.draw(st.integers(1, 12))):
+        at = draw.draw(st.integers(0, min(len(data) - 1, draw.draw(st.sampled_from([40, 400, 40_000])))))
+        what = draw.draw(st.sampled_from(["flip", "big", "zero", "cut", "insert"]))
+        if what == "flip":
+            data[at] ^= draw.draw(st.integers(1, 255))
+        elif what == "big":
+            data[at : at + 4] = b"\xff\xff\xff\xff"
+        elif what == "zero":
+            data[at : at + 4] = bytes(4)
+        elif what == "cut":
+            del data[at : at + 7]
+        else:
+            data[at:at] = draw.draw(st.binary(max_size=9))
+    source = Counting(bytes(data))
+    found = measured(name, source)
+    assert found is None or 0 <= found.length <= len(data)
+    assert source.total < 60 * len(data) + (4 << 20)
+
+
+def test_structure_alone_measures_large_containers() -> None:
+    """A large archive or clip is measured by its structure, not by reading its bytes."""
+    for name in ("zip", "mp4", "wav"):
+        source = Counting(sample(name, 3_000_000))
+        found = measured(name, source, deep=False)
+        assert found is not None and found.whole and source.total < 200_000
+
+
+def test_kinds_are_found_by_name_and_extension() -> None:
+    assert kind_for_name("FRN00001.JPG") is kind_named("jpeg")
+    assert kind_for_name("notes") is None and kind_for_name("a.unheard") is None
+    with pytest.raises(KindError, match="did you mean 'jpeg'"):
+        kind_named("jpge")

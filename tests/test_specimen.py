@@ -1,0 +1,188 @@
+"""Recipes and their mistakes, specimens that repeat bit for bit, truth, and the audit that notices everything."""
+
+from __future__ import annotations
+
+import json
+import os
+import shutil
+from pathlib import Path
+
+import pytest
+
+from sastrugi.errors import RecipeError
+from sastrugi.specimen.recipe import parse_recipe, shipped_recipes
+from sastrugi.specimen.truth import Specimen
+from tests.conftest import Program
+
+CARD = shipped_recipes()["camera-card"]
+
+MISTAKES = {
+    "a step that is none": ('do = "delete"', 'do = "delte"', "did you mean 'delete'"),
+    "a key that is none": ('label = "FIRNLINE"', 'lable = "FIRNLINE"', "did you mean 'label'"),
+    "a file system that is none": ('"fat32"', '"fat23"', "did you mean 'fat32'"),
+    "a kind that is none": ('kinds = ["wav", "zip"]', 'kinds = ["waw", "zip"]', "did you mean 'wav'"),
+    "a name style that is none": ('names = "accented"', 'names = "acented"', "did you mean 'accented'"),
+    "a size that is none": ('size = "64 MiB"', 'size = "64 MB of card"', "is not a size"),
+    "sizes upside down": ('"60 KiB..400 KiB"', '"400 KiB..60 KiB"', "from small to large"),
+    "a missing key": ('label = "FIRNLINE"', "", ""),
+    "a wrong version": ("recipe = 1", "recipe = 7", "input should be 1"),
+    "no TOML": ("seed = 20310203", "seed = = 20310203", "is no TOML"),
+}
+
+
+@pytest.mark.parametrize("case", MISTAKES)
+def test_a_mistake_in_a_recipe_names_its_line(case: str) -> None:
+    right, wrong, message = MISTAKES[case]
+    assert right in CARD
+    if not message:
+        parse_recipe(CARD.replace(right, wrong), "card.toml")  # a label may be left out
+        return
+    line = CARD[: CARD.index(right)].count("\n") + 1
+    with pytest.raises(RecipeError, match=message) as caught:
+        parse_recipe(CARD.replace(right, wrong, 1), "card.toml")
+    assert f"line {line}" in str(caught.value)
+    assert "\n" not in str(caught.value)
+
+
+SMALL = """
+recipe = 1
+name = "small"
+title = "Two notebooks"
+seed = 5
+[medium]
+size = "2 MiB"
+[[steps]]
+do = "format"
+file_system = "fat12"
+cluster = "1 KiB"
+[[steps]]
+do = "store"
+into = "/Notebooks"
+corpus = { files = 4, kinds = ["txt"], size = "2 KiB..9 KiB", names = "long" }
+[[steps]]
+do = "delete"
+what = ["/Notebooks/*"]
+share = 0.5
+"""
+
+
+@pytest.mark.parametrize(
+    ("change", "message"),
+    [
+        (('what = ["/Notebooks/*"]', 'what = ["/Notebook/*"]'), "step 3 (delete): '/Notebook/*' matches nothing"),
+        (('size = "2 KiB..9 KiB"', 'size = "4 MiB..5 MiB"'), "step 2 (store): the volume is full"),
+        (('cluster = "1 KiB"', 'cluster = "256 B"'), "step 1 (format): a FAT cluster cannot be 256 B"),
+        (('file_system = "fat12"', 'file_system = "fat32"'), "step 1 (format): FAT32 with clusters of 1 KiB needs"),
+        (("[[steps]]\ndo = \"format\"", '[[steps]]\ndo = "partition"\nvolumes = [{ name = "a", size = "9 MiB" }]\n[[steps]]\ndo = "format"'), "do not fit"),
+        (('into = "/Notebooks"', 'into = "/Note:books"'), "cannot hold ':'"),
+    ],
+)  # fmt: skip
+def test_a_step_that_cannot_be_carried_out_leaves_nothing(
+    sastrugi: Program, tmp_path: Path, change: tuple[str, str], message: str
+) -> None:
+    assert change[0] in SMALL
+    recipe = tmp_path / "r.toml"
+    recipe.write_text(SMALL.replace(*change), "utf-8")
+    ran = sastrugi("build", recipe, "--into", tmp_path / "s", code=2)
+    assert message in ran.err and ran.err.count("\n") == 1
+    assert [p.name for p in tmp_path.iterdir()] == ["r.toml"]
+
+
+def test_a_specimen_is_the_same_bit_for_bit_on_any_day(
+    sastrugi: Program, tmp_path: Path, monkeypatch: pytest.MonkeyPatch
+) -> None:
+    sastrugi("build", "camera-card", "--into", tmp_path / "a")
+    monkeypatch.setenv("TZ", "Pacific/Auckland")
+    monkeypatch.setenv("LC_ALL", "C")
+    monkeypatch.setenv("PYTHONHASHSEED", "7")
+    sastrugi("build", "camera-card", "--into", tmp_path / "b")
+    one, other = (
+        {p.relative_to(d): p.read_bytes() for p in d.rglob("*") if p.is_file()}
+        for d in (tmp_path / "a", tmp_path / "b")
+    )
+    assert one == other and len(one) >= 5
+
+
+def test_own_files_become_a_specimen(sastrugi: Program, tmp_path: Path) -> None:
+    (tmp_path / "mine" / "deep").mkdir(parents=True)
+    (tmp_path / "mine" / "deep" / "läsbar.dat").write_bytes(os.urandom(5000))
+    (tmp_path / "mine" / "empty.txt").write_bytes(b"")
+    own = SMALL.replace(
+        'corpus = { files = 4, kinds = ["txt"], size = "2 KiB..9 KiB", names = "long" }', 'folder = "mine"'
+    )
+    (tmp_path / "own.toml").write_text(own.replace("share = 0.5\n", ""), "utf-8")
+    sastrugi("build", tmp_path / "own.toml", "--into", tmp_path / "s")
+    with Specimen(tmp_path / "s") as specimen:
+        assert {f.path: (f.kind, f.end) for f in specimen.truth.files} == {
+            "/Notebooks/deep/läsbar.dat": ("other", "deleted"), "/Notebooks/empty.txt": ("txt", "deleted")
+        }  # fmt: skip
+    sastrugi("audit", tmp_path / "s")
+
+
+def test_truth_and_ceilings_of_the_card(demo: Path) -> None:
+    with Specimen(demo / "specimen") as specimen:
+        files = {f.path: f for f in specimen.truth.files}
+        kinds = {f.kind for f in files.values()}
+        assert len(files) >= 20 and len(kinds) >= 8
+        over = [f for f in files.values() if f.gone]
+        assert over and all(f.lost and f.ceiling.bytes < 1 and f.gone_to for f in over)
+        for file in files.values():
+            content = b"".join(specimen.blocks(file))
+            assert len(content) == file.size and file.ceiling.name == "full"
+
+
+def flip(path: Path, offset: int) -> None:
+    with path.open("r+b") as file:
+        file.seek(offset)
+        byte = file.read(1)[0]
+        file.seek(offset)
+        file.write(bytes([byte ^ 1]))
+
+
+def test_audit_notices_any_flipped_byte(sastrugi: Program, demo: Path, tmp_path: Path) -> None:
+    copy = tmp_path / "s"
+    shutil.copytree(demo / "specimen", copy)
+    assert sastrugi("audit", copy, "--json").json["sound"] is True
+    with Specimen(copy) as specimen:
+        lost = next(f for f in specimen.truth.lost if not f.gone)
+        live = next(f for f in specimen.truth.live if f.size)
+        gone = next(f for f in specimen.truth.lost if f.gone)
+        places = {
+            "originals of lost files": lost.extents[0].offset + 3,
+            "live files read back": live.extents[-1].end - 1,
+            "medium digest": 60 << 20,
+        }
+    for check, offset in places.items():
+        flip(copy / "medium.img", offset)
+        ran = sastrugi("audit", copy, "--json", code=1)
+        faulty = {c["check"] for c in ran.json["checks"] if c["faults"]}
+        assert {check, "medium digest"} <= faulty
+        flip(copy / "medium.img", offset)
+    flip(copy / "originals" / gone.blake3, 9)
+    ran = sastrugi("audit", copy, code=1)
+    assert gone.path.rpartition("/")[2] in ran.out.replace("\n", "")
+
+
+def test_ceilings_that_claim_too_much_are_noticed(sastrugi: Program, demo: Path, tmp_path: Path) -> None:
+    copy = tmp_path / "s"
+    shutil.copytree(demo / "specimen", copy)
+    truth = json.loads((copy / "truth.json").read_text("utf-8"))
+    file = next(f for f in truth["files"] if f["gone"])
+    file["ceiling"]["bytes"] = 1.0
+    (copy / "truth.json").write_text(json.dumps(truth), "utf-8")
+    ran = sastrugi("audit", copy, "--json", code=1)
+    assert [c["check"] for c in ran.json["checks"] if c["faults"]] == ["ceilings, by books and by look"]
+
+
+@pytest.mark.parametrize(
+    ("name", "content", "message"),
+    [("truth.json", "{", "cannot be read"), ("truth.json", '{"version": 99}', "version 99"), ("truth.json", '{"version": 1}', "damaged at"), ("medium.img", "", "empty")],
+)  # fmt: skip
+def test_damaged_specimens_are_refused(
+    sastrugi: Program, demo: Path, tmp_path: Path, name: str, content: str, message: str
+) -> None:
+    copy = tmp_path / "s"
+    shutil.copytree(demo / "specimen", copy)
+    (copy / name).write_text(content, "utf-8")
+    ran = sastrugi("score", copy, demo / "results", "--out", tmp_path / "c.json", code=2)
+    assert message in ran.err and not (tmp_path / "c.json").exists()
