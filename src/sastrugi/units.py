@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import re
+import unicodedata
 
 from sastrugi.errors import SastrugiError
 
@@ -10,6 +11,7 @@ _BINARY = ("B", "KiB", "MiB", "GiB", "TiB", "PiB")
 _FACTORS = {unit.lower(): 1024**n for n, unit in enumerate(_BINARY)} | {
     unit.lower(): 1000**n for n, unit in enumerate(("B", "kB", "MB", "GB", "TB", "PB"))
 }
+_UNPRINTABLE = ("Cc", "Cf", "Cs", "Zl", "Zp")
 _SIZE = re.compile(r"\s*(\d+(?:\.\d+)?)\s*([A-Za-z]*)\s*")
 
 
@@ -36,6 +38,14 @@ def format_size(count: int | float) -> str:
     if unit == "B":
         return f"{int(value)} B"
     return f"{value:.0f} {unit}" if value == int(value) else f"{value:.1f} {unit}"
+
+
+def printable(text: str) -> str:
+    """Text that a terminal or a text file can take: control characters and halves of characters as escapes."""
+    if text.isprintable():
+        return text
+    kept = (char if unicodedata.category(char) not in _UNPRINTABLE else ascii(char)[1:-1] for char in text)
+    return "".join(kept)
 
 
 def plural(count: int, noun: str, many: str | None = None) -> str:

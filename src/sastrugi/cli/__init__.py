@@ -71,4 +71,6 @@ def main() -> None:
 
 
 def _complain(message: str) -> None:
-    print("sastrugi: " + " ".join(message.split()), file=sys.stderr)
+    from sastrugi.units import printable
+
+    print("sastrugi: " + printable(" ".join(message.split())), file=sys.stderr)

@@ -16,6 +16,7 @@ import typer
 
 from sastrugi.errors import Interrupted
 from sastrugi.progress import Progress
+from sastrugi.units import printable
 
 if TYPE_CHECKING:
     from rich.console import Console, RenderableType
@@ -49,7 +50,7 @@ def show_json(document: Any) -> None:
 
 def say(message: str) -> None:
     """A message for people, on stderr."""
-    print(message, file=sys.stderr)
+    print(printable(message), file=sys.stderr)
 
 
 def quoted(*words: str | Path) -> str:

@@ -175,8 +175,7 @@ def extract(
 
     with ScanFile.open(scan_file) as scan:
         source = medium or Path(scan.get("medium"))
-        for guarded in {source, source.parent if source.name == "medium.img" else source}:
-            check_destination(to, guarded, go_on)
+        check_destination(to, source, go_on)
         findings = Selection(None if with_live else "lost", tuple(kind or ()), min_confidence).pick(scan)
         if not findings:
             counts = ", ".join(f"{count:,} {state}" for state, count in scan.counts().items()) or "nothing at all"

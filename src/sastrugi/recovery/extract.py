@@ -19,11 +19,12 @@ from pathlib import Path
 
 from sastrugi.errors import DestinationError, Interrupted, ScanFileError
 from sastrugi.media import Medium
+from sastrugi.media.opening import SPECIMEN_IMAGE
 from sastrugi.progress import Progress
 from sastrugi.recovery.findings import Finding, ScanFile, medium_identity
 from sastrugi.recovery.names import numbered, safe_name, shortened
 from sastrugi.safety import require_empty, require_outside
-from sastrugi.units import format_size
+from sastrugi.units import format_size, printable
 
 MANIFEST = "manifest.csv"
 _FIELDS = ("finding", "file", "size", "sha256", "confidence", "original_path", "extents", "note")
@@ -45,7 +46,9 @@ class Extracted:
 
 def check_destination(destination: Path, medium_path: Path, go_on: bool) -> None:
     """Raise DestinationError if files must not be written there."""
-    require_outside(destination, medium_path, "the medium" if medium_path.is_file() else "the folder of the medium")
+    require_outside(destination, medium_path, "the medium")
+    if medium_path.name == SPECIMEN_IMAGE:
+        require_outside(destination, medium_path.parent, "the folder of the specimen")
     if not go_on:
         require_empty(destination, "files brought back")
     elif not (destination / MANIFEST).is_file():
@@ -131,7 +134,7 @@ def _extract_one(medium: Medium, finding: Finding, root: int, out: Extracted) ->
         written,
         digest,
         f"{finding.confidence:.4f}",
-        finding.path,
+        printable(finding.path),
         extents,
         "; ".join(notes),
     )
@@ -216,13 +219,9 @@ class _Manifest:
 
     def _put(self, values: Iterable[object]) -> None:
         line = io.StringIO()
-        csv.writer(line, lineterminator="\n").writerow([_printable(value) for value in values])
+        csv.writer(line, lineterminator="\n").writerow(values)
         self._file.write(line.getvalue())
         self._file.flush()
-
-
-def _printable(value: object) -> object:
-    return value.encode("utf-8", "backslashreplace").decode() if isinstance(value, str) else value
 
 
 def _read_manifest(path: Path) -> set[int]:

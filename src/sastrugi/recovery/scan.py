@@ -155,6 +155,7 @@ class _Run:
             last = max(last, position)
             self._progress.at(min(done_before + self.swept, data), f"{found:,} found")
             self._file.put("content_at", str(position))
+            self._progress.check()
             if time.monotonic() - committed > _COMMIT_SECONDS:
                 self._file.commit()
                 committed = time.monotonic()

@@ -9,7 +9,7 @@ from rich.table import Table
 from rich.text import Text
 
 from sastrugi.report.style import GREEN, GREY, ORANGE, SKY, VERMILION, percent, shorten_path, table
-from sastrugi.units import format_size
+from sastrugi.units import format_size, printable
 
 if TYPE_CHECKING:
     from sastrugi.scoring.scorecard import Figure, FileScore, Scorecard
@@ -118,7 +118,7 @@ def short_files_table(card: Scorecard, limit: int) -> RenderableType:
             percent(file.completeness),
             percent(file.ceiling_bytes),
             file.name,
-            Text(file.reason),
+            Text(printable(file.reason)),
         )
     more = (
         [Text(f"{len(short) - len(shown):,} more: --limit 0 prints all", style=GREY)] if len(shown) < len(short) else []

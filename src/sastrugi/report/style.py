@@ -5,6 +5,8 @@ from __future__ import annotations
 from rich import box
 from rich.table import Table
 
+from sastrugi.units import printable
+
 ORANGE, SKY, GREEN, YELLOW, BLUE, VERMILION, PURPLE, GREY = (
     "#E69F00",
     "#56B4E9",
@@ -45,6 +47,7 @@ def shorten_path(path: str, room: int) -> str:
     """The end of a path, which tells files apart, in `room` columns (wide characters count as two)."""
     from rich.cells import cell_len
 
+    path = printable(path)
     if cell_len(path) <= room:
         return path
     kept = path

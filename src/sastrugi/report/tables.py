@@ -11,7 +11,7 @@ from rich.table import Table
 from rich.text import Text
 
 from sastrugi.report.style import GREY, percent, shorten_path, table
-from sastrugi.units import format_size, plural
+from sastrugi.units import format_size, plural, printable
 
 if TYPE_CHECKING:
     from sastrugi.recovery.extract import Extracted
@@ -169,7 +169,7 @@ def findings_table(findings: Sequence[Finding], why: bool) -> Table:
         if finding.state == "deleted" and finding.name_sure < 0.95:
             label.append(" (name worked out)" if finding.name_sure > 0.2 else " (name damaged)", style=GREY)
         if why:
-            label.append("".join(f"\n  {reason}" for reason in finding.reasons), style=GREY)
+            label.append("".join(f"\n  {printable(reason)}" for reason in finding.reasons), style=GREY)
         out.add_row(
             str(finding.number),
             finding.state,

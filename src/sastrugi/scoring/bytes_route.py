@@ -203,7 +203,8 @@ def _compare(specimen: Specimen, file: TruthFile, n: int, result: Result) -> Can
         here = gone[first : first + len(counts)]
         right = counts == sizes
         whole_but_gone[first : first + len(counts)] = here & right
-        counts = np.where((counts * 2 < sizes) | (here & ~right), 0, counts)
+        came = np.clip(len(now) - np.arange(len(counts)) * BLOCK, 0, sizes)
+        counts = np.where((counts * 2 < came) | (here & ~right), 0, counts)
         credit += int(counts.sum())
         if first_wrong is None and not right.all():
             wrong = np.flatnonzero(~equal[: len(then)])

@@ -1,0 +1,282 @@
+"""The scorer: results made wrong on purpose move exactly the figures they should; two routes agree."""
+
+from __future__ import annotations
+
+import json
+import os
+import random
+import shutil
+from collections.abc import Callable
+from dataclasses import dataclass, field
+from pathlib import Path
+from typing import Any
+
+import numpy as np
+import pytest
+from hypothesis import given
+from hypothesis import strategies as st
+
+from sastrugi.progress import Progress
+from sastrugi.scoring.matching import Candidate, assign
+from sastrugi.scoring.names import NameVerdict, compare_names
+from sastrugi.scoring.score import score
+from sastrugi.scoring.scorecard import FileScore, Scorecard, wilson
+from sastrugi.specimen.truth import Specimen, TruthFile
+from tests.conftest import Program
+
+
+@pytest.fixture
+def perfect(demo: Path, tmp_path: Path) -> Path:
+    """The originals of all lost files whose bytes are still there, in their folders."""
+    with Specimen(demo / "specimen") as specimen:
+        for file in specimen.truth.lost:
+            if file.ceiling.intact:
+                target = tmp_path / "results" / file.path.lstrip("/")
+                target.parent.mkdir(parents=True, exist_ok=True)
+                target.write_bytes(b"".join(specimen.blocks(file)))
+    return tmp_path / "results"
+
+
+def scored(demo: Path, results: Path) -> Scorecard:
+    with Specimen(demo / "specimen") as specimen:
+        return score(specimen, results, Progress())
+
+
+def test_originals_score_all_and_nothing_scores_nothing(demo: Path, perfect: Path, tmp_path: Path) -> None:
+    card = scored(demo, perfect)
+    for figure in (card.intact, card.all_three):
+        assert figure.value == figure.of_ceiling == len(card.results) and figure.share_of_ceiling == 1
+    assert card.precision == 1 and card.classes["reference"] == len(card.results)
+    (tmp_path / "empty").mkdir()
+    card = scored(demo, tmp_path / "empty")
+    assert {f.content for f in card.files} == {
+        "missing"
+    } and card.intact.value == card.named.value == card.complete.value == 0
+    assert card.precision is None and not card.beyond_ceiling
+
+
+PICTURE, SOUND, SHEET, TEXT = "FRN00005.JPG", ".wav", ".xlsx", ".txt"
+
+
+def find(results: Path, end: str) -> Path:
+    return next(p for p in sorted(results.rglob("*")) if p.name.endswith(end))
+
+
+@dataclass(frozen=True)
+class Fault:
+    """Something wrong with the results, the file it is about, and all that may change by it."""
+
+    do: Callable[[Path, Path], object]
+    about: str
+    changes: dict[str, Any]
+    classes: dict[str, int] = field(default_factory=dict)
+    also: str = ""
+
+
+def edit(change: Callable[[bytes], bytes]) -> Callable[[Path, Path], object]:
+    return lambda path, _: path.write_bytes(change(path.read_bytes()))
+
+
+def rename(change: Callable[[Path], Path]) -> Callable[[Path, Path], object]:
+    def run(path: Path, _: Path) -> None:
+        target = change(path)
+        target.parent.mkdir(parents=True, exist_ok=True)
+        path.rename(target)
+
+    return run
+
+
+def flipped(data: bytes) -> bytes:
+    return data[:1000] + bytes([data[1000] ^ 1]) + data[1001:]
+
+
+def swap(path: Path, results: Path) -> None:
+    other = find(results, "FRN00004.JPG")
+    path.rename(path.with_name("x"))
+    other.rename(path)
+    path.with_name("x").rename(other)
+
+
+def live_file(_: Path, results: Path) -> None:
+    with Specimen(results.parent / "specimen-link") as specimen:
+        file = specimen.truth.live[0]
+        (results / "live.bin").write_bytes(b"".join(specimen.blocks(file)))
+
+
+FAULTS: dict[str, Fault] = {
+    "one flipped byte": Fault(edit(flipped), PICTURE, {"content": "mixed", "lost_bytes": 1, "first_wrong": 1000}),
+    "cut tail": Fault(edit(lambda d: d[:-700]), PICTURE, {"content": "cut", "lost_bytes": 700}),
+    "cut to half": Fault(edit(lambda d: d[: len(d) // 2]), SOUND, {"content": "cut"}),
+    "a tail too many": Fault(edit(lambda d: d + b"tail"), PICTURE, {"content": "padded", "lost_bytes": 0}),
+    "zeros too many": Fault(edit(lambda d: d + bytes(5000)), SHEET, {"content": "padded", "lost_bytes": 0}),
+    "another file in the middle": Fault(
+        edit(lambda d: d[:2048] + os.urandom(1024) + d[3072:]), SOUND, {"content": "mixed", "lost_bytes": 1024}
+    ),
+    "shifted by a block": Fault(edit(lambda d: bytes(512) + d), SHEET, {"content": "foreign", "lost_bytes": "all"}, {"fragment": 1, "reference": -1}),
+    "merged with another": Fault(edit(lambda d: d + d[::-1]), SOUND, {"content": "padded", "lost_bytes": 0}),
+    "deleted result": Fault(lambda p, _: p.unlink(), PICTURE, {"content": "missing", "lost_bytes": "all", "name": "none"}, {"reference": -1}),
+    "emptied result": Fault(edit(lambda d: b""), PICTURE, {"content": "foreign", "lost_bytes": "all"}, {"reference": -1, "noise": 1}),
+    "noise in its place": Fault(edit(lambda d: os.urandom(len(d))), TEXT, {"content": "foreign", "lost_bytes": "all"}, {"reference": -1, "noise": 1}),
+    "other folder": Fault(rename(lambda p: p.parent.parent / "elsewhere" / p.name), PICTURE, {"name": "name"}),
+    "other case": Fault(rename(lambda p: p.with_name(p.name.lower())), PICTURE, {"name": "near"}),
+    "first character lost": Fault(rename(lambda p: p.with_name("_" + p.name[1:])), PICTURE, {"name": "near"}),
+    "shortened": Fault(rename(lambda p: p.with_name(p.name.replace(" ", "")[:6] + "~1.XLS")), SHEET, {"name": "near"}),
+    "only the type": Fault(rename(lambda p: p.with_name("f0001.wav")), SOUND, {"name": "type"}),
+    "no name at all": Fault(rename(lambda p: p.with_name("f0001")), SOUND, {"name": "none"}),
+    "a folder above": Fault(rename(lambda p: p.parent.parent.parent / "vol1" / p.relative_to(p.parent.parent.parent)), PICTURE, {}),
+    "names swapped": Fault(swap, PICTURE, {"name": "near"}, also="FRN00004.JPG"),
+    "a copy": Fault(lambda p, r: shutil.copy(p, r / "copy.jpg"), PICTURE, {}, {"copy": 1}),
+    "two copies": Fault(lambda p, r: [shutil.copy(p, r / f"{n}.jpg") for n in range(2)], PICTURE, {}, {"copy": 2}),
+    "a fragment": Fault(lambda p, r: (r / "part").write_bytes(p.read_bytes()[4096:9000]), SOUND, {}, {"fragment": 1}),
+    "junk": Fault(lambda p, r: (r / "junk.jpg").write_bytes(os.urandom(5000)), PICTURE, {}, {"noise": 1}),
+    "a live file": Fault(live_file, PICTURE, {}, {"live": 1}),
+    "a link to a file": Fault(lambda p, r: (r / "link.jpg").symlink_to(p), PICTURE, {}),
+    "our own manifest": Fault(lambda p, r: (r / "manifest.csv").write_text("finding,file,size,sha256\n"), PICTURE, {}),
+    "a stranger's manifest": Fault(lambda p, r: (r / "manifest.csv").write_text("a,b\n1,2\n"), PICTURE, {}, {"noise": 1}),
+}  # fmt: skip
+
+
+def test_there_are_enough_faults() -> None:
+    assert len(FAULTS) >= 25
+
+
+@pytest.mark.parametrize("case", FAULTS)
+def test_a_fault_moves_exactly_what_it_should(demo: Path, perfect: Path, case: str) -> None:
+    fault = FAULTS[case]
+    (perfect.parent / "specimen-link").symlink_to(demo / "specimen")
+    before = scored(demo, perfect)
+    path = find(perfect, fault.about)
+    fault.do(path, perfect)
+    after = scored(demo, perfect)
+    touched = {path.name, fault.also}
+    for old, new in zip(before.files, after.files, strict=True):
+        if Path(old.path).name not in touched:
+            assert new == old, "a file that nothing happened to"
+        else:
+            assert_moved(old, new, fault.changes)
+    wanted = {name: count + fault.classes.get(name, 0) for name, count in before.classes.items()}
+    assert after.classes == wanted and not after.beyond_ceiling
+    changed = "content" in fault.changes
+    assert before.intact.value - after.intact.value == int(changed)
+    assert before.named.value - after.named.value == ("name" in fault.changes) * (2 if fault.also else 1)
+
+
+def assert_moved(old: FileScore, new: FileScore, changes: dict[str, Any]) -> None:
+    lost = changes.get("lost_bytes")
+    if lost is not None:
+        assert new.completeness * new.size == pytest.approx(0 if lost == "all" else new.size - lost)
+    elif "content" not in changes:
+        assert new.completeness == old.completeness
+    for key in ("content", "name", "first_wrong"):
+        if key in changes:
+            assert getattr(new, key) == changes[key]
+        elif key != "first_wrong":
+            assert getattr(new, key) == getattr(old, key)
+
+
+def same_figures(one: Scorecard, other: Scorecard) -> None:
+    for key in ("intact", "complete", "complete_bytes", "named", "all_three", "precision", "inflation", "classes"):
+        assert getattr(one, key) == getattr(other, key), key
+    parts = [
+        [(f.path, f.content, f.completeness, f.name, f.result, f.damage) for f in card.files] for card in (one, other)
+    ]
+    assert parts[0] == parts[1]
+
+
+def test_two_routes_to_the_same_figures(sastrugi: Program, demo: Path, tmp_path: Path) -> None:
+    """By bytes of what was extracted, and by extents of the findings without reading anything: no difference."""
+    same_figures(scored(demo, demo / "results"), scored(demo, demo / "card.scan"))
+    sastrugi("scan", demo / "specimen", "--out", tmp_path / "c.scan", "--passes", "content")
+    sastrugi("extract", tmp_path / "c.scan", "--to", tmp_path / "results")
+    one, other = scored(demo, tmp_path / "results"), scored(demo, tmp_path / "c.scan")
+    same_figures(one, other)
+    assert one.named.value == 0 and one.intact.value > 10 and one.classes["live"] > 5
+
+
+def test_the_order_of_results_does_not_count(demo: Path, perfect: Path) -> None:
+    before = scored(demo, perfect)
+    files = [p for p in sorted(perfect.rglob("*")) if p.is_file()]
+    order = list(range(len(files)))
+    random.Random(1).shuffle(order)
+    for n, path in zip(order, files, strict=True):  # another first folder each, so that the order of reading changes
+        target = perfect / f"{n:03d}" / path.relative_to(perfect)
+        target.parent.mkdir(parents=True)
+        path.rename(target)
+    after = scored(demo, perfect)
+    assert [(f.path, f.content, f.completeness, f.name) for f in after.files] == [
+        (f.path, f.content, f.completeness, f.name) for f in before.files
+    ]
+
+
+def test_content_that_no_longer_exists_is_above_the_ceiling(sastrugi: Program, demo: Path, tmp_path: Path) -> None:
+    (tmp_path / "r").mkdir()
+    with Specimen(demo / "specimen") as specimen:
+        gone = next(f for f in specimen.truth.lost if f.gone)
+        (tmp_path / "r" / "x.jpg").write_bytes(b"".join(specimen.blocks(gone)))
+    ran = sastrugi("score", demo / "specimen", tmp_path / "r", "--out", tmp_path / "c.json", code=1)
+    assert "above its ceiling" in ran.err and gone.path in ran.err
+
+
+def test_identical_files_are_matched_by_name(tmp_path: Path, sastrugi: Program) -> None:
+    (tmp_path / "mine" / "a").mkdir(parents=True)
+    for name in ("a/one.bin", "two.bin"):
+        (tmp_path / "mine" / name).write_bytes(b"the same core section" * 100)
+    recipe = """recipe = 1
+name = "twins"
+title = "Twins"
+seed = 1
+medium.size = "2 MiB"
+steps = [ {do = "format", file_system = "fat12", cluster = "512 B"}, {do = "store", folder = "mine"}, {do = "delete", what = ["*"]} ]
+"""
+    (tmp_path / "r.toml").write_text(recipe)
+    sastrugi("build", tmp_path / "r.toml", "--into", tmp_path / "s")
+    (tmp_path / "res" / "a").mkdir(parents=True)
+    shutil.copy(tmp_path / "mine/two.bin", tmp_path / "res/a/one.bin")
+    ran = sastrugi("score", tmp_path / "s", tmp_path / "res", "--json", "--out", tmp_path / "c.json")
+    assert {f["path"]: (f["content"], f["name"]) for f in ran.json["files"]} == {
+        "/a/one.bin": ("intact", "full"), "/two.bin": ("missing", "none")
+    }  # fmt: skip
+    assert json.loads((tmp_path / "c.json").read_text()) == ran.json
+
+
+def test_assignment_takes_the_greatest_total() -> None:
+    none = NameVerdict.NONE
+    chosen = assign([Candidate(0, 0, 90, none), Candidate(1, 0, 80, none), Candidate(0, 1, 85, none)])
+    assert {reference: c.result for reference, c in chosen.items()} == {0: 1, 1: 0}
+    chosen = assign([Candidate(0, 0, 50, none), Candidate(1, 0, 50, NameVerdict.FULL)])
+    assert chosen[0].result == 1, "between equals the name decides"
+
+
+@given(st.integers(0, 400), st.integers(1, 400))
+def test_wilson_intervals_are_those_of_scipy(count: int, of: int) -> None:
+    from scipy.stats import binomtest
+
+    count = min(count, of)
+    wanted = binomtest(count, of).proportion_ci(method="wilson")
+    assert wilson(count, of) == pytest.approx((wanted.low, wanted.high), abs=1e-12)
+
+
+@given(st.text(max_size=30), st.text(max_size=30))
+def test_name_verdicts_never_raise_and_are_full_only_for_the_same(found: str, wanted: str) -> None:
+    verdict = compare_names(found, wanted)
+    assert compare_names(wanted, wanted) == NameVerdict.FULL
+    if verdict == NameVerdict.FULL:
+        import unicodedata
+
+        plain = [unicodedata.normalize("NFC", text).strip("/") for text in (found, wanted)]
+        assert plain[0].endswith(plain[1])
+
+
+def test_block_hashes_tell_blocks_apart() -> None:
+    from sastrugi.scoring.bytes_route import block_hashes
+
+    data = np.random.RandomState(1).bytes(512 * 4000)
+    hashes = block_hashes(data + bytes(512) + b"\xff" * 512 + data[:512])
+    assert len(set(hashes[:4000].tolist())) == 4000 and hashes[4000] == hashes[4001] == 0 and hashes[4002] == hashes[0]
+
+
+def test_truth_file_paths_are_what_is_scored(demo: Path) -> None:
+    with Specimen(demo / "specimen") as specimen:
+        lost: list[TruthFile] = specimen.truth.lost
+    card = json.loads((demo / "scorecard.json").read_text("utf-8"))
+    assert [f["path"] for f in card["files"]] == [f.path for f in lost] and card["set"] == "lost"
