@@ -137,7 +137,7 @@ def list_findings(
 ) -> None:
     from sastrugi.recovery.findings import ScanFile
     from sastrugi.recovery.select import Selection
-    from sastrugi.report.tables import finding_json, findings_table
+    from sastrugi.report.tables import finding_json, findings_table, findings_with_reasons
 
     selection = Selection(state, tuple(kind or ()), min_confidence)
     with ScanFile.open(scan_file) as scan:
@@ -148,7 +148,7 @@ def list_findings(
         if not scan.finished:
             say("this scan is not finished: more may be found")
         shown = findings[:limit] if limit else findings
-        show(findings_table(shown, why))
+        show(findings_with_reasons(shown) if why else findings_table(shown))
         if len(shown) < len(findings):
             say(f"{len(findings) - len(shown):,} more: --limit 0 prints all")
 

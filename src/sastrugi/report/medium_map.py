@@ -10,7 +10,7 @@ from numpy.typing import NDArray
 from rich.text import Text
 
 from sastrugi.media.extents import RangeSet
-from sastrugi.report.style import BLUE, GREEN, GREY, ORANGE, PURPLE, VERMILION
+from sastrugi.report.style import GREEN, GREY, ORANGE, PURPLE, SKY, VERMILION
 from sastrugi.units import format_size
 
 if TYPE_CHECKING:
@@ -20,10 +20,10 @@ if TYPE_CHECKING:
 _COLUMNS, _ROWS = 96, 6
 _LEGEND = (
     ("T", "tables", PURPLE),
-    ("L", "live", BLUE),
+    ("L", "live", SKY),
     ("W", "lost, still whole", GREEN),
     ("P", "lost, part gone", ORANGE),
-    ("X", "lost, written over by a live file", VERMILION),
+    ("X", "lost, written over", VERMILION),
     ("·", "free", GREY),
 )
 _STYLES = {letter: colour for letter, _, colour in _LEGEND}

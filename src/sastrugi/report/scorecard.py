@@ -38,7 +38,7 @@ def headline_table(card: Scorecard) -> RenderableType:
         ("", "left"),
         ("Came back", "right"),
         ("Of the set", "right"),
-        ("95 %", "left"),
+        ("95 % range", "left"),
         ("Of the ceiling", "right"),
     )
     for name, justify in columns:

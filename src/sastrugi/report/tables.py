@@ -10,7 +10,7 @@ from rich.console import Group, RenderableType
 from rich.table import Table
 from rich.text import Text
 
-from sastrugi.report.style import GREY, percent, shorten_path, table
+from sastrugi.report.style import GREY, shorten_path, table
 from sastrugi.units import format_size, plural, printable
 
 if TYPE_CHECKING:
@@ -19,7 +19,7 @@ if TYPE_CHECKING:
     from sastrugi.specimen.audit import Check
     from sastrugi.specimen.truth import Truth
 
-_PATH_ROOM = 50
+_PATH_ROOM = 36
 
 
 def corpus_table(made: Sequence[tuple[str, str, int]]) -> Table:
@@ -151,35 +151,49 @@ def scan_summary(scan: ScanFile, seconds: float) -> RenderableType:
     )
 
 
-def findings_table(findings: Sequence[Finding], why: bool) -> Table:
+def _modified(finding: Finding) -> str:
+    return f"{finding.times.modified:%Y-%m-%d %H:%M}" if finding.times.modified else "–"
+
+
+def _name_note(finding: Finding) -> str:
+    if finding.state != "deleted" or finding.name_sure >= 0.95:
+        return ""
+    return "  (name worked out)" if finding.name_sure > 0.2 else "  (name damaged)"
+
+
+def findings_table(findings: Sequence[Finding]) -> Table:
+    """One row a finding; `Sure` is its confidence, `Name` how sure folder and name are (both 0 to 1)."""
     out = table()
-    for name, justify in (
-        ("No", "right"),
-        ("State", "left"),
-        ("Sure", "right"),
-        ("Size", "right"),
-        ("Kind", "left"),
-    ):
+    for name, justify in (("No", "right"), ("State", "left"), ("Sure", "right"), ("Size", "right"), ("Kind", "left")):
         out.add_column(name, justify=justify, no_wrap=True)  # type: ignore[arg-type]
     out.add_column("Modified", no_wrap=True)
-    out.add_column("File", overflow="fold")
+    out.add_column("Name", no_wrap=True)
+    out.add_column("File", no_wrap=True)
     for finding in findings:
-        modified = f"{finding.times.modified:%Y-%m-%d %H:%M}" if finding.times.modified else "–"
-        label = Text(shorten_path(finding.path, _PATH_ROOM))
-        if finding.state == "deleted" and finding.name_sure < 0.95:
-            label.append(" (name worked out)" if finding.name_sure > 0.2 else " (name damaged)", style=GREY)
-        if why:
-            label.append("".join(f"\n  {printable(reason)}" for reason in finding.reasons), style=GREY)
         out.add_row(
             str(finding.number),
             finding.state,
             f"{finding.confidence:.2f}",
             format_size(finding.size),
             finding.kind,
-            modified,
-            label,
+            _modified(finding),
+            f"{finding.name_sure:.2f}",
+            Text(shorten_path(finding.path, _PATH_ROOM)),
         )
     return out
+
+
+def findings_with_reasons(findings: Sequence[Finding]) -> RenderableType:
+    """One paragraph a finding: what it is, and every reason on a line of its own."""
+    out: list[Text] = []
+    for finding in findings:
+        sure = f"{finding.state}, sure {finding.confidence:.2f}"
+        facts = f"{sure}, {format_size(finding.size)}, {finding.kind}, modified {_modified(finding)}"
+        text = Text(f"{finding.number:>4}  {printable(finding.path)}", style="bold")
+        text.append(f"{_name_note(finding)}\n      {facts}", style="not bold")
+        text.append("".join(f"\n      – {printable(reason)}" for reason in finding.reasons), style=f"not bold {GREY}")
+        out.append(text)
+    return Group(*out)
 
 
 def finding_json(finding: Finding) -> dict[str, Any]:
@@ -215,17 +229,3 @@ def extract_summary(done: Extracted, to: str) -> Text:
     if done.short:
         notes.append(f"{done.short:,} shorter than their record says")
     return text.append(f" ({'; '.join(notes)}; see manifest.csv)" if notes else " (listed in manifest.csv)")
-
-
-__all__ = [
-    "audit_table",
-    "corpus_table",
-    "extract_summary",
-    "finding_json",
-    "findings_table",
-    "percent",
-    "scan_summary",
-    "specimen_line",
-    "truth_table",
-    "volume_table",
-]
