@@ -14,7 +14,7 @@ from sastrugi.units import format_size, printable
 if TYPE_CHECKING:
     from sastrugi.scoring.scorecard import Figure, FileScore, Scorecard
 
-_BAR = 16
+_BAR = 12
 _MEANINGS = {
     "intact": "same bytes",
     "complete": "bytes in place",
