@@ -1,0 +1,67 @@
+"""EBML elements. Source: RFC 8794 (EBML) and RFC 9559 (Matroska), section 5."""
+
+from __future__ import annotations
+
+from sastrugi.kinds.base import Measure, Proof, Source, broken
+
+HEADER = b"\x1a\x45\xdf\xa3"
+_SEGMENT = 0x18538067
+_CLUSTER = 0x1F43B675
+_LEVEL_1 = frozenset(
+    {0x114D9B74, 0x1549A966, 0x1654AE6B, _CLUSTER, 0x1C53BB6B, 0x1941A469, 0x1043A770, 0x1254C367, 0xEC, 0xBF}
+)
+_IN_CLUSTER = frozenset({0xE7, 0xA3, 0xA0, 0xA7, 0xAB, 0x5854, 0xEC, 0xBF})
+
+
+def _element(source: Source, at: int) -> tuple[int, int, int | None] | None:
+    """Id, start of the content and size (None if unknown) of the element at `at`."""
+    head = source.read(at, 12)
+    if not head or not head[0]:
+        return None
+    id_length = 9 - head[0].bit_length()
+    if id_length > 4 or len(head) <= id_length or not head[id_length]:
+        return None
+    size_length = 9 - head[id_length].bit_length()
+    raw = head[id_length : id_length + size_length]
+    if len(raw) < size_length:
+        return None
+    value = int.from_bytes(raw, "big") & ((1 << 7 * size_length) - 1)
+    unknown = value == (1 << 7 * size_length) - 1
+    return int.from_bytes(head[:id_length], "big"), at + id_length + size_length, None if unknown else value
+
+
+def measure_ebml(source: Source) -> Measure | None:
+    """The header, then a segment whose elements must meet its size; of unknown size, as long as elements follow."""
+    if source.read(0, 4) != HEADER:
+        return None
+    header = _element(source, 0)
+    if header is None or header[2] is None or header[2] > 4096:
+        return None
+    kind = "webm" if b"webm" in source.read(header[1], header[2]) else "mkv"
+    at = header[1] + header[2]
+    segment = _element(source, at)
+    if segment is None or segment[0] != _SEGMENT:
+        return broken(kind, at, "no segment follows the header")
+    at = segment[1]
+    end = None if segment[2] is None else at + segment[2]
+    if end is not None and end > source.size:
+        return broken(kind, source.size, "its segment reaches beyond the end")
+    count = clusters = 0
+    allowed = _LEVEL_1
+    while end is None or at < end:
+        element = _element(source, at)
+        if element is not None and element[0] in _LEVEL_1 and element[2] is not None:
+            allowed = _LEVEL_1
+        if element is None or element[0] not in allowed | _LEVEL_1:
+            if end is None and clusters:
+                return Measure(kind, at, True, Proof.GUESS, f"its length was never written; {count} elements end here")
+            return broken(kind, at, f"no element follows after {count}")
+        if element[2] is None:  # a live recording: the cluster's own elements follow
+            allowed, at = _LEVEL_1 | _IN_CLUSTER, element[1]
+        else:
+            at = element[1] + element[2]
+        if at > (end or source.size):
+            return broken(kind, element[1], "an element reaches beyond the end")
+        count += 1
+        clusters += element[0] == _CLUSTER
+    return Measure(kind, at, True, Proof.STRUCTURE, f"{count} elements meet the length of the segment")

@@ -1,0 +1,45 @@
+"""Ogg pages with checksums. Source: RFC 3533, section 6."""
+
+from __future__ import annotations
+
+import zlib
+
+from sastrugi.kinds.base import Measure, Proof, Source, broken
+
+MARK = b"OggS"
+_CONTINUED, _FIRST, _LAST = 1, 2, 4
+_REVERSED = bytes(int(f"{n:08b}"[::-1], 2) for n in range(256))
+
+
+def _checksum(page: bytes) -> int:
+    """The page's CRC (polynomial 0x04C11DB7, most significant bit first), through zlib's mirrored one."""
+    mirrored = zlib.crc32(page.translate(_REVERSED), 0xFFFFFFFF) ^ 0xFFFFFFFF
+    return int(f"{mirrored:032b}"[::-1], 2)
+
+
+def measure_pages(source: Source) -> Measure | None:
+    """Pages up to the last of every stream that began. Another file's pages behind it belong to that."""
+    if source.read(0, 6)[:5] != MARK + b"\0":
+        return None
+    kind = "opus" if source.read(28, 8) == b"OpusHead" else "ogg"
+    at = count = 0
+    open_streams: set[bytes] = set()
+    while True:
+        head = source.read(at, 27)
+        if len(head) < 27 or head[:5] != MARK + b"\0":
+            return broken(kind, min(at, source.size), f"no page follows after {count:,}, but its streams go on")
+        lacing = source.read(at + 27, head[26])
+        length = 27 + head[26] + sum(lacing)
+        page = source.read(at, length)
+        if len(page) < length:
+            return broken(kind, at, "a page reaches beyond the end")
+        if _checksum(page[:22] + bytes(4) + page[26:]) != int.from_bytes(head[22:26], "little"):
+            return broken(kind, at, f"the checksum of page {count + 1:,} is wrong")
+        if head[5] & _FIRST:
+            open_streams.add(head[14:18])
+        if head[5] & _LAST:
+            open_streams.discard(head[14:18])
+        at, count = at + length, count + 1
+        chained = source.read(at, 6) if at % 512 else b""
+        if not open_streams and not (chained[:4] == MARK and chained[5:] == bytes([_FIRST])):
+            return Measure(kind, at, True, Proof.CHECKSUM, f"checksums of all {count:,} pages right, up to the last")

@@ -1,0 +1,58 @@
+"""Streams that must be unpacked to find their end: the decompressors of the standard library, in bounded memory."""
+
+from __future__ import annotations
+
+from collections.abc import Callable
+from typing import Protocol
+
+from sastrugi.kinds.base import Measure, Proof, Source, broken
+
+_STEP = 1 << 20
+
+
+class Unpacker(Protocol):
+    """What zlib-like, bz2 and lzma decompressors have in common."""
+
+    eof: bool
+    unused_data: bytes
+
+    def decompress(self, data: bytes, max_length: int = ...) -> bytes: ...
+
+
+def measure_stream(
+    source: Source, kind: str, new: Callable[[], Unpacker], mark: bytes, failures: tuple[type[Exception], ...]
+) -> Measure | None:
+    """Unpack member after member. A member at a sector's start behind another is a file of its own."""
+    if source.read(0, len(mark)) != mark:
+        return None
+    at = members = 0
+    while True:
+        length = _member(source, at, new, failures)
+        if length <= 0:
+            if not members and -length <= len(mark) + 16:
+                return None
+            return broken(kind, at - length, f"its packed data break after {members} members")
+        at, members = at + length, members + 1
+        if at % 512 == 0 or source.read(at, len(mark)) != mark:
+            return Measure(kind, at, True, Proof.CHECKSUM, "unpacks to its end, the checksum right")
+
+
+def _member(source: Source, start: int, new: Callable[[], Unpacker], failures: tuple[type[Exception], ...]) -> int:
+    """The packed length of the member at `start`; minus the bytes read where it breaks."""
+    unpacker = new()
+    for at, block in source.blocks(start, size=1 << 18):
+        data = block
+        try:
+            while True:
+                unpacker.decompress(data, _STEP)
+                if unpacker.eof:
+                    return at + len(block) - len(unpacker.unused_data) - start
+                if getattr(unpacker, "unconsumed_tail", b""):
+                    data = unpacker.unconsumed_tail  # type: ignore[attr-defined]
+                elif not getattr(unpacker, "needs_input", True):
+                    data = b""
+                else:
+                    break
+        except failures:
+            return start - at - 1
+    return start - source.size

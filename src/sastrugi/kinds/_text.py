@@ -1,0 +1,88 @@
+"""Text: how long it goes on, in which encoding, and what sort of text it is. Source: RFC 3629 (UTF-8), RFC 2781."""
+
+from __future__ import annotations
+
+import codecs
+import json
+import re
+
+from sastrugi.kinds.base import Source
+
+_CONTROL = bytes({*range(32), 0x7F} - {9, 10, 12, 13, 27})
+_BLOCK = 1 << 16
+SHORTEST = 16
+UTF16 = {b"\xff\xfe": "utf-16-le", b"\xfe\xff": "utf-16-be"}
+_MOST_JSON = 64 << 20
+_HEADER_LINE = re.compile(r"(From|To|Subject|Date|Received|Return-Path|Message-ID|MIME-Version|Delivered-To|X-[\w-]+): ", re.IGNORECASE)
+_LOG_LINE = re.compile(r"\[?\d{4}-\d\d-\d\d[T ]\d\d:\d\d:\d\d")
+
+
+def utf8_length(source: Source) -> int:
+    """Bytes from the start that are UTF-8 text without control characters."""
+    decoder = codecs.getincrementaldecoder("utf-8")()
+    length = 0
+    for at, block in source.blocks(0, size=_BLOCK):
+        text = block[: _first_control(block)]
+        try:
+            decoder.decode(text)
+        except UnicodeDecodeError as error:
+            pending = len(error.object) - len(text)  # bytes of a character begun in the block before
+            return at + error.start - pending
+        length = at + len(text)
+        if len(text) < len(block):
+            break
+    return length - len(decoder.getstate()[0])
+
+
+def _first_control(block: bytes) -> int:
+    """The position of the first byte that no text holds."""
+    if len(block.translate(None, _CONTROL)) == len(block):
+        return len(block)
+    return min(at for code in _CONTROL if (at := block.find(code)) >= 0)
+
+
+def utf16_length(source: Source, encoding: str) -> int:
+    """Bytes from the start (with the mark) that are UTF-16 text: assigned characters, no control characters."""
+    length = 2
+    for at, block in source.blocks(2, size=_BLOCK):
+        usable = block[: len(block) & ~1]
+        text = usable.decode(encoding, "surrogatepass")
+        for n, char in enumerate(re.finditer(r"[\x00-\x08\x0b\x0e-\x1f\ud800-\udfff\ue000-\uf8ff\ufff0-\uffff]", text)):
+            if n == 0:
+                return at + len(text[: char.start()].encode(encoding, "surrogatepass"))
+        length = at + len(usable)
+    return length
+
+
+def sort_of_text(source: Source, length: int) -> str:
+    """Which kind of text: json, eml, mbox, csv, log or txt, by its first lines (JSON by all of it)."""
+    head = source.read(0, min(length, 4096)).decode("utf-8", "ignore").lstrip("\ufeff")
+    if head.lstrip()[:1] in ("{", "[") and length <= _MOST_JSON and json_length(source, length):
+        return "json"
+    lines = head.splitlines()
+    if lines and lines[0].startswith("From ") and len(lines) > 1 and _HEADER_LINE.match(lines[1]):
+        return "mbox"
+    if len(lines) > 1 and all(_HEADER_LINE.match(line) or line[:1] in " \t" for line in lines[:2]):
+        return "eml"
+    whole = lines[:12] if length <= 4096 else lines[:12][: len(lines) - 1]
+    for separator in (",", ";", "\t"):
+        counts = {line.count(separator) for line in whole if line}
+        if len(whole) >= 3 and len(counts) == 1 and counts.pop() >= 1:
+            return "csv"
+    if len(lines) >= 3 and all(_LOG_LINE.match(line) for line in lines[:3]):
+        return "log"
+    return "txt"
+
+
+def json_length(source: Source, length: int) -> int:
+    """The length of the JSON document at the start with the white space behind it, 0 if there is none."""
+    text = source.read(0, length).decode("utf-8", "ignore").lstrip("\ufeff")
+    begin = len(text) - len(text.lstrip())
+    try:
+        _, end = json.JSONDecoder().raw_decode(text, begin)
+    except (ValueError, RecursionError):
+        return 0
+    rest = text[end:]
+    space = len(rest) - len(rest.lstrip())
+    mark = 3 if source.read(0, 3) == b"\xef\xbb\xbf" else 0
+    return mark + len(text[: end + space].encode())

@@ -1,0 +1,123 @@
+"""FLAC: metadata blocks, then numbered frames with checksums. Source: RFC 9639, sections 8 and 9."""
+
+from __future__ import annotations
+
+from sastrugi.kinds._video import check_clip, make_sound
+from sastrugi.kinds.base import Kind, Measure, Proof, Signature, Source, broken
+from sastrugi.scenario.dice import Dice
+
+_BLOCK_SIZES = {1: 192, 2: 576, 3: 1152, 4: 2304, 5: 4608} | {n: 256 << (n - 8) for n in range(8, 16)}
+_LARGEST_FRAME = 1 << 20
+
+
+def _table(polynomial: int, bits: int) -> list[int]:
+    out = []
+    for byte in range(256):
+        value = byte << (bits - 8)
+        for _ in range(8):
+            value = (value << 1 ^ polynomial) if value >> (bits - 1) else value << 1
+            value &= (1 << bits) - 1
+        out.append(value)
+    return out
+
+
+_CRC8, _CRC16 = _table(0x07, 8), _table(0x8005, 16)
+
+
+def _frame(head: bytes) -> tuple[int, int, bool] | None:
+    """Number (of frame or sample), samples and whether blocks vary, from a frame header with a right checksum."""
+    if len(head) < 6 or head[0] != 0xFF or head[1] & 0xFE != 0xF8 or head[2] >> 4 == 0 or head[3] & 1:
+        return None
+    first = head[4]
+    extra = 0 if first < 0x80 else 7 - (first ^ 0xFF).bit_length()
+    if first >= 0x80 and not 1 <= extra <= 6:
+        return None
+    number = first if first < 0x80 else first & (0x3F >> extra)
+    for byte in head[5 : 5 + extra]:
+        if byte & 0xC0 != 0x80:
+            return None
+        number = number << 6 | byte & 0x3F
+    at = 5 + extra
+    size_code, rate_code = head[2] >> 4, head[2] & 15
+    samples = _BLOCK_SIZES.get(size_code, 0)
+    if size_code in (6, 7):
+        width = size_code - 5
+        samples = int.from_bytes(head[at : at + width], "big") + 1
+        at += width
+    at += {12: 1, 13: 2, 14: 2}.get(rate_code, 0)
+    if at >= len(head) or rate_code == 15:
+        return None
+    value = 0
+    for byte in head[:at]:
+        value = _CRC8[value ^ byte]
+    return (number, samples, bool(head[1] & 1)) if value == head[at] else None
+
+
+def measure(source: Source, deep: bool = False) -> Measure | None:
+    if source.read(0, 4) != b"fLaC":
+        return None
+    at, last, total, smallest, largest = 4, False, 0, 0, 0
+    while not last:
+        head = source.read(at, 4)
+        if len(head) < 4 or head[0] & 0x7F == 127 or (at == 4 and head[0] & 0x7F):
+            return broken("flac", min(at, source.size), "no metadata block where one must be")
+        last, length = bool(head[0] & 0x80), int.from_bytes(head[1:], "big")
+        if at == 4:
+            info = source.read(8, 34)
+            smallest, largest = int.from_bytes(info[4:7], "big"), int.from_bytes(info[7:10], "big")
+            total = int.from_bytes(info[13:18], "big") & (1 << 36) - 1
+        at += 4 + length
+    return _frames(source, at, total, smallest, min(largest or _LARGEST_FRAME, _LARGEST_FRAME))
+
+
+def _frames(source: Source, at: int, total: int, smallest: int, largest: int) -> Measure:
+    """Follow frames by their numbers; the last one ends where its checksum comes out."""
+    done = count = 0
+    while True:
+        window = source.read(at, largest + 16)
+        frame = _frame(window[:16])
+        expected = done if frame and frame[2] else count
+        if frame is None or frame[0] != expected:
+            return broken("flac", min(at, source.size), f"no frame number {count:,} where it must be")
+        done, count = done + frame[1], count + 1
+        if total and done >= total:
+            break
+        following = window.find(b"\xff", max(smallest, 2))
+        while following >= 0:
+            later = _frame(window[following : following + 16])
+            if later is not None and later[0] == (done if later[2] else count):
+                break
+            following = window.find(b"\xff", following + 1)
+        if following < 0:
+            if total:
+                return broken("flac", min(at, source.size), f"frame {count:,} is missing")
+            break
+        at += following
+    return _last_frame(source, at, window[:largest], smallest, count)
+
+
+def _last_frame(source: Source, at: int, window: bytes, smallest: int, count: int) -> Measure:
+    value = 0
+    ends: list[int] = []
+    for n, byte in enumerate(window, 1):
+        value = (value << 8 & 0xFFFF) ^ _CRC16[value >> 8 ^ byte]
+        if not value and n >= max(smallest, 8):
+            ends.append(n)
+    for end in ends:  # where only slack follows, the end is sure
+        behind = source.read(at + end, -(at + end) % 512)
+        if not behind.strip(b"\0"):
+            rule = f"{count:,} numbered frames, the checksum of the last right"
+            return Measure("flac", at + end, True, Proof.CHECKSUM, rule)
+    if not ends:
+        return broken("flac", at, f"the checksum of the last frame ({count:,}) never comes out")
+    return Measure("flac", at + ends[0], True, Proof.GUESS, f"{count:,} frames; nothing but a checksum tells the end")
+
+
+def make(dice: Dice, size: int) -> bytes:
+    return make_sound(dice, size, "flac", "flac", 600_000, lossless=True)
+
+
+KIND = Kind(
+    "flac", "FLAC sound", "sound", ("flac",), "audio/flac", "numbered frames, checksum of the last", Proof.CHECKSUM,
+    measure, (Signature(b"fLaC"),), make=make, check=check_clip,
+)  # fmt: skip

@@ -1,0 +1,38 @@
+"""Gzip streams. Source: RFC 1952."""
+
+from __future__ import annotations
+
+import gzip
+import zlib
+from pathlib import Path
+
+from sastrugi.kinds._packed import measure_stream
+from sastrugi.kinds.base import Kind, Measure, Proof, Signature, Source
+from sastrugi.scenario.dice import Dice
+
+MARK = b"\x1f\x8b\x08"
+
+
+def measure(source: Source, deep: bool = False) -> Measure | None:
+    return measure_stream(source, "gz", lambda: zlib.decompressobj(31), MARK, (zlib.error,))
+
+
+def packing_down(dice: Dice, size: int, ratio: int) -> bytes:
+    """Content that packs to about `size` bytes: text, which packs well, and noise, which does not."""
+    return dice.log_text(max(size // 2 * ratio, 40)).encode() + dice.noise(size // 2)
+
+
+def make(dice: Dice, size: int) -> bytes:
+    return gzip.compress(packing_down(dice, size, 4), mtime=0)
+
+
+def check(path: Path) -> None:
+    with gzip.open(path) as file:
+        while file.read(1 << 20):
+            pass
+
+
+KIND = Kind(
+    "gz", "gzip stream", "archive", ("gz", "tgz"), "application/gzip", "unpacked to its checksum", Proof.CHECKSUM,
+    measure, (Signature(MARK),), make=make, check=check,
+)  # fmt: skip

@@ -1,0 +1,95 @@
+"""Java class files: a structure without any gap. Source: The Java Virtual Machine Specification, chapter 4."""
+
+from __future__ import annotations
+
+from pathlib import Path
+from struct import pack
+
+from sastrugi.kinds.base import Kind, Measure, Proof, Signature, Source, broken
+from sastrugi.scenario.dice import Dice
+
+_MAGIC = b"\xca\xfe\xba\xbe"
+_SIZES = {3: 4, 4: 4, 5: 8, 6: 8, 7: 2, 8: 2, 9: 4, 10: 4, 11: 4, 12: 4, 15: 3, 16: 2, 17: 4, 18: 4, 19: 2, 20: 2}
+_UTF8, _WIDE = 1, (5, 6)
+
+
+def measure(source: Source, deep: bool = False) -> Measure | None:
+    head = source.read(0, 10)
+    if head[:4] != _MAGIC or len(head) < 10 or not 45 <= int.from_bytes(head[6:8], "big") <= 90:
+        return None
+    try:
+        end = _end(source, int.from_bytes(head[8:10], "big"))
+    except EOFError:
+        return broken("class", source.size, "it ends inside its structure")
+    except ValueError as error:
+        return broken("class", min(int(error.args[0]), source.size), "a constant of an unknown sort")
+    return Measure("class", end, True, Proof.STRUCTURE, "constants, fields, methods and attributes follow without a gap")
+
+
+def _end(source: Source, constants: int) -> int:
+    at, n = 10, 1
+
+    def number(width: int) -> int:
+        nonlocal at
+        data = source.read(at, width)
+        if len(data) < width:
+            raise EOFError
+        at += width
+        return int.from_bytes(data, "big")
+
+    def attributes() -> None:
+        nonlocal at
+        for _ in range(number(2)):
+            number(2)
+            length = number(4)
+            at += length
+
+    while n < constants:
+        sort = number(1)
+        if sort != _UTF8 and sort not in _SIZES:
+            raise ValueError(at - 1)
+        length = number(2) if sort == _UTF8 else _SIZES[sort]
+        at += length
+        n += 2 if sort in _WIDE else 1
+    at += 6
+    interfaces = number(2)
+    at += 2 * interfaces
+    for _ in range(2):  # fields, methods
+        for _ in range(number(2)):
+            at += 6
+            attributes()
+    attributes()
+    if at > source.size:
+        raise EOFError
+    return at
+
+
+def make(dice: Dice, size: int) -> bytes:
+    """A class without methods whose constants are lines of a log."""
+
+    def text(value: str) -> bytes:
+        raw = value.encode()
+        return b"\x01" + pack(">H", len(raw)) + raw
+
+    constants = [text("firnline/Reading" + dice.word().title()), b"\x07" + pack(">H", 1), text("java/lang/Object"), b"\x07" + pack(">H", 3)]
+    have = sum(map(len, constants))
+    while have < size - 24 and len(constants) < 60_000:
+        constants.append(text(dice.sentence()))
+        have += len(constants[-1])
+    pool = pack(">H", len(constants) + 1) + b"".join(constants)
+    return _MAGIC + pack(">HH", 0, 52) + pool + pack(">HHHHHHH", 0x21, 2, 4, 0, 0, 0, 0)
+
+
+def check(path: Path) -> None:
+    from jawa.cf import ClassFile
+
+    with path.open("rb") as file:
+        parsed = ClassFile(file)
+        if not parsed.this.name.value:
+            raise ValueError("the class has no name")
+
+
+KIND = Kind(
+    "class", "Java class", "program", ("class",), "application/java-vm", "a structure without any gap", Proof.STRUCTURE,
+    measure, (Signature(_MAGIC),), make=make, check=check,
+)  # fmt: skip

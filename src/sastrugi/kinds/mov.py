@@ -1,0 +1,16 @@
+"""QuickTime video. Source: ISO/IEC 14496-12 (ISO base media file format); Apple, QuickTime File Format."""
+
+from __future__ import annotations
+
+from sastrugi.kinds._video import check_clip, make_clip
+from sastrugi.kinds.base import Kind, Proof
+from sastrugi.scenario.dice import Dice
+
+
+def make(dice: Dice, size: int) -> bytes:
+    return make_clip(dice, size, "mov", "mpeg4")
+
+
+KIND = Kind(
+    "mov", "QuickTime video", "video", ("mov",), "video/quicktime", "as mp4", Proof.STRUCTURE, refines="mp4", make=make, check=check_clip
+)

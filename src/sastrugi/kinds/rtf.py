@@ -1,0 +1,57 @@
+"""Rich text: braces that open and close. Source: Microsoft, Rich Text Format 1.9.1."""
+
+from __future__ import annotations
+
+from pathlib import Path
+
+import numpy as np
+
+from sastrugi.kinds.base import Kind, Measure, Proof, Signature, Source, broken
+from sastrugi.scenario.dice import Dice
+
+
+def measure(source: Source, deep: bool = False) -> Measure | None:
+    """Up to the brace that closes the first one. A brace behind a backslash is text."""
+    if source.read(0, 5) != b"{\\rtf":
+        return None
+    depth, before = 0, 0
+    for at, block in source.blocks(0):
+        data = np.frombuffer(block, "u1")
+        shifted = np.concatenate([[before], data[:-1]])
+        zero = np.flatnonzero(data == 0)
+        steps = ((data == ord("{")).astype(int) - (data == ord("}"))) * (shifted != ord("\\"))
+        level = depth + np.cumsum(steps)
+        closed = np.flatnonzero((level <= 0) & (steps < 0))
+        if len(zero) and (not len(closed) or zero[0] < closed[0]):
+            return broken("rtf", at + int(zero[0]), "a zero byte stands in it")
+        if len(closed):
+            end = at + int(closed[0]) + 1
+            while source.read(end, 1) in (b"\r", b"\n"):
+                end += 1
+            return Measure("rtf", end, True, Proof.STRUCTURE, "every brace is closed")
+        depth, before = int(level[-1]), int(data[-1])
+    return broken("rtf", source.size, "its first brace is never closed")
+
+
+def make(dice: Dice, size: int) -> bytes:
+    parts = [r"{\rtf1\ansi\deff0{\fonttbl{\f0 Helvetica;}}" + "\n"]
+    have = len(parts[0])
+    while have < size - 2:
+        line = "".join(char if ord(char) < 128 else f"\\u{ord(char)}?" for char in dice.sentence())
+        parts.append(rf"{{\b {dice.word()}}} {line}\par" + "\n")
+        have += len(parts[-1])
+    return ("".join(parts) + "}\n").encode()
+
+
+def check(path: Path) -> None:
+    from striprtf.striprtf import rtf_to_text
+
+    data = path.read_bytes()
+    if not data.rstrip().endswith(b"}") or not rtf_to_text(data.decode("ascii")).strip():
+        raise ValueError("the text is not closed, or empty")
+
+
+KIND = Kind(
+    "rtf", "rich text", "document", ("rtf",), "application/rtf", "brace that closes the first", Proof.STRUCTURE, measure,
+    (Signature(b"{\\rtf"),), make=make, check=check,
+)  # fmt: skip

@@ -1,0 +1,79 @@
+"""Tar archives: headers with checksums, sizes, and two blocks of zeros. Source: POSIX.1-2017, pax (ustar format)."""
+
+from __future__ import annotations
+
+import io
+import tarfile
+from pathlib import Path
+
+import numpy as np
+
+from sastrugi.kinds.base import Kind, Measure, Proof, Signature, Source, broken
+from sastrugi.scenario.dice import Dice
+
+_BLOCK, _RECORD = 512, 10240
+
+
+def _size(header: bytes) -> int | None:
+    """The size in a header whose checksum is right, or None."""
+    try:
+        wanted = int(header[148:156].strip(b" \0") or b"-1", 8)
+        if header[124] & 0x80:
+            size = int.from_bytes(header[125:136], "big")
+        else:
+            size = int(header[124:136].strip(b" \0") or b"0", 8)
+    except ValueError:
+        return None
+    total = int(np.frombuffer(header, "u1").sum()) - sum(header[148:156]) + 8 * 32
+    return size if total == wanted and size >= 0 else None
+
+
+def measure(source: Source, deep: bool = False) -> Measure | None:
+    at = count = 0
+    while True:
+        header = source.read(at, _BLOCK)
+        if len(header) < _BLOCK or not header.strip(b"\0"):
+            break
+        size = _size(header)
+        if size is None:
+            return broken("tar", at, f"the header behind {count:,} entries is wrong") if count else None
+        at, count = at + _BLOCK + -(-size // _BLOCK) * _BLOCK, count + 1
+        if at > source.size:
+            return broken("tar", source.size, "an entry reaches beyond the end")
+    if not count:
+        return None
+    if source.read(at, 2 * _BLOCK).strip(b"\0") or at + 2 * _BLOCK > source.size:
+        return broken("tar", min(at, source.size), f"no two blocks of zeros behind {count:,} entries")
+    end = at + 2 * _BLOCK
+    record = -(-end // _RECORD) * _RECORD
+    if record <= source.size and not source.read(end, record - end).strip(b"\0"):
+        end = record  # archivers fill their last record with zeros
+    return Measure("tar", end, True, Proof.CHECKSUM, f"header checksums of all {count:,} entries right, up to the zeros")
+
+
+def make(dice: Dice, size: int) -> bytes:
+    out = io.BytesIO()
+    files = dice.number(2, 5)
+    with tarfile.open(fileobj=out, mode="w", format=tarfile.PAX_FORMAT) as archive:
+        for n in range(files):
+            content = dice.log_text(max(size // files - 1200, 20)).encode()
+            entry = tarfile.TarInfo(f"firnline/{dice.word()}-{n}.txt")
+            entry.size, entry.mtime = len(content), 1_927_000_000 + dice.number(0, 10**6)
+            archive.addfile(entry, io.BytesIO(content))
+    return out.getvalue()
+
+
+def check(path: Path) -> None:
+    with tarfile.open(path, "r:") as archive:
+        for entry in archive:
+            content = archive.extractfile(entry)
+            if content is not None and len(content.read()) != entry.size:
+                raise tarfile.ReadError(f"{entry.name} is cut short")
+        if path.stat().st_size < archive.offset + _BLOCK:
+            raise tarfile.ReadError("the end is missing")
+
+
+KIND = Kind(
+    "tar", "tar archive", "archive", ("tar",), "application/x-tar", "entries up to two blocks of zeros", Proof.CHECKSUM,
+    measure, (Signature(b"ustar", 257),), make=make, check=check,
+)  # fmt: skip
