@@ -8,7 +8,10 @@ from sastrugi.kinds._text import utf8_length
 from sastrugi.kinds.base import Measure, Proof, Source, broken
 
 _ROOT = re.compile(rb"<([A-Za-z_][\w.:-]*)[\s/>]")
-_PROLOGUE = re.compile(rb"(\xef\xbb\xbf)?\s*(<\?[^>]*\?>\s*|<!--.*?-->\s*|<!DOCTYPE[^>\[]*(\[[^\]]*\])?[^>]*>\s*)*", re.DOTALL | re.IGNORECASE)
+_PROLOGUE = re.compile(
+    rb"(\xef\xbb\xbf)?\s*(<\?[^>]*\?>\s*|<!--.*?-->\s*|<!DOCTYPE[^>\[]*(\[[^\]]*\])?[^>]*>\s*)*",
+    re.DOTALL | re.IGNORECASE,
+)
 _KINDS = {b"svg": "svg", b"gpx": "gpx", b"html": "html"}
 _SPACE = b" \t\r\n"
 _BLOCK = 1 << 20

@@ -4,11 +4,20 @@ from __future__ import annotations
 
 import io
 import zipfile
+from collections.abc import Callable
 from pathlib import Path
 from typing import Any
 
 from sastrugi.kinds.zip import check as check_archive
 from sastrugi.scenario.dice import Dice
+
+
+def new_document(make: Callable[[], Any]) -> Any:
+    """A new document. The library remembers the name spaces of all documents before it: they are forgotten first."""
+    from odf.element import Element
+
+    Element.namespaces.clear()
+    return make()
 
 
 def finish(document: Any, dice: Dice) -> bytes:

@@ -11,12 +11,16 @@ _STEP = 1 << 20
 
 
 class Unpacker(Protocol):
-    """What zlib-like, bz2 and lzma decompressors have in common."""
+    """What the decompressors of zlib, bz2 and lzma have in common."""
 
-    eof: bool
-    unused_data: bytes
+    @property
+    def eof(self) -> bool: ...
 
-    def decompress(self, data: bytes, max_length: int = ...) -> bytes: ...
+    @property
+    def unused_data(self) -> bytes: ...
+
+    @property
+    def decompress(self) -> Callable[..., bytes]: ...
 
 
 def measure_stream(
@@ -47,8 +51,8 @@ def _member(source: Source, start: int, new: Callable[[], Unpacker], failures: t
                 unpacker.decompress(data, _STEP)
                 if unpacker.eof:
                     return at + len(block) - len(unpacker.unused_data) - start
-                if getattr(unpacker, "unconsumed_tail", b""):
-                    data = unpacker.unconsumed_tail  # type: ignore[attr-defined]
+                if tail := getattr(unpacker, "unconsumed_tail", b""):
+                    data = tail
                 elif not getattr(unpacker, "needs_input", True):
                     data = b""
                 else:

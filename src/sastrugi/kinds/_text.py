@@ -13,7 +13,9 @@ _BLOCK = 1 << 16
 SHORTEST = 16
 UTF16 = {b"\xff\xfe": "utf-16-le", b"\xfe\xff": "utf-16-be"}
 _MOST_JSON = 64 << 20
-_HEADER_LINE = re.compile(r"(From|To|Subject|Date|Received|Return-Path|Message-ID|MIME-Version|Delivered-To|X-[\w-]+): ", re.IGNORECASE)
+_HEADER_LINE = re.compile(
+    r"(From|To|Subject|Date|Received|Return-Path|Message-ID|MIME-Version|Delivered-To|X-[\w-]+): ", re.IGNORECASE
+)
 _LOG_LINE = re.compile(r"\[?\d{4}-\d\d-\d\d[T ]\d\d:\d\d:\d\d")
 
 

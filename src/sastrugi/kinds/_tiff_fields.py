@@ -1,4 +1,4 @@
-"""TIFF directories and what they point to. Source: Adobe, TIFF 6.0, sections 2, 8 and 15; TIFF/EP for sub-directories."""
+"""TIFF directories and what they point to. Source: Adobe, TIFF 6.0, sections 2, 8, 15; TIFF/EP (sub-directories)."""
 
 from __future__ import annotations
 
@@ -32,7 +32,11 @@ def measure_tiff(source: Source) -> Measure | None:
         seen.add(at)
         following = reader.directory(at)
         if following is None:
-            return None if len(seen) == 1 else broken("tiff", min(at, source.size), "a directory is not where it should be")
+            return (
+                None
+                if len(seen) == 1
+                else broken("tiff", min(at, source.size), "a directory is not where it should be")
+            )
         queue += following
     kind = "dng" if reader.dng else "tiff"
     if not reader.pictures:
@@ -60,7 +64,9 @@ class _Reader:
         count = int.from_bytes(head, "little" if self._order == "<" else "big")
         if len(head) < 2 or not 1 <= count <= _MAX_ENTRIES:
             return None
-        layout = np.dtype([("tag", self._order + "u2"), ("type", self._order + "u2"), ("count", self._order + "u4"), ("value", "V4")])
+        layout = np.dtype(
+            [("tag", self._order + "u2"), ("type", self._order + "u2"), ("count", self._order + "u4"), ("value", "V4")]
+        )
         data = self._source.read(at + 2, count * 12 + 4)
         if len(data) < count * 12 or not np.isin(np.frombuffer(data, layout, count)["type"], list(_TYPE_SIZES)).all():
             return None
@@ -77,8 +83,14 @@ class _Reader:
             wanted = (_STRIP_OFFSETS, _STRIP_COUNTS, _TILE_OFFSETS, _TILE_COUNTS, _JPEG_OFFSET, _JPEG_LENGTH)
             if tag in (*wanted, *_DIRECTORIES) and kind in (3, 4, 13) and number <= _MAX_VALUES:
                 raw = value if size <= 4 else self._source.read(offset, size)
-                fields[tag] = np.frombuffer(raw, self._order + f"u{_TYPE_SIZES[kind]}", min(number, len(raw) // _TYPE_SIZES[kind])).tolist()
-        for offsets, lengths in ((_STRIP_OFFSETS, _STRIP_COUNTS), (_TILE_OFFSETS, _TILE_COUNTS), (_JPEG_OFFSET, _JPEG_LENGTH)):
+                fields[tag] = np.frombuffer(
+                    raw, self._order + f"u{_TYPE_SIZES[kind]}", min(number, len(raw) // _TYPE_SIZES[kind])
+                ).tolist()
+        for offsets, lengths in (
+            (_STRIP_OFFSETS, _STRIP_COUNTS),
+            (_TILE_OFFSETS, _TILE_COUNTS),
+            (_JPEG_OFFSET, _JPEG_LENGTH),
+        ):
             pairs = list(zip(fields.get(offsets, ()), fields.get(lengths, ()), strict=False))
             self.pictures += len(pairs)
             if pairs:

@@ -6,6 +6,7 @@ import tempfile
 from collections.abc import Mapping
 from fractions import Fraction
 from pathlib import Path
+from typing import Any
 
 import numpy as np
 
@@ -15,10 +16,12 @@ _FRAMES, _FRAMES_PER_SECOND = 24, 12
 _SMALL = 100_000
 _RATE = 48000
 _SOUND_CHUNK = 1 << 16
-_LAST_FRAME_SECONDS = 0.3
+_TOLERANCE = 0.05
 
 
-def make_clip(dice: Dice, size: int, container_format: str, codec: str, options: Mapping[str, str] | None = None) -> bytes:
+def make_clip(
+    dice: Dice, size: int, container_format: str, codec: str, options: Mapping[str, str] | None = None
+) -> bytes:
     """A clip of drifting snow near `size` bytes: one thread, no time stamps, so that the bytes repeat."""
     import av
 
@@ -31,7 +34,7 @@ def make_clip(dice: Dice, size: int, container_format: str, codec: str, options:
         path = Path(folder) / "clip"
         settings = {"fflags": "+bitexact", **(options or {})}
         with av.open(str(path), "w", format=container_format, options=settings) as container:
-            stream = container.add_stream(codec, rate=fps)
+            stream: Any = container.add_stream(codec, rate=fps)
             stream.height, stream.width, stream.pix_fmt = height, width, "yuv420p"
             stream.bit_rate = rate
             stream.codec_context.thread_count = 1
@@ -58,7 +61,7 @@ def make_sound(
         with av.open(str(path), "w", format=container_format, options=settings) as container:
             if titled:
                 container.metadata["title"] = dice.caption()
-            stream = container.add_stream(codec, rate=_RATE, layout="mono")
+            stream: Any = container.add_stream(codec, rate=_RATE, layout="mono")
             if not lossless:
                 stream.bit_rate = bit_rate
             stream.codec_context.thread_count = 1
@@ -85,9 +88,17 @@ def check_clip(path: Path) -> None:
         for packet in container.demux(streams):
             for frame in packet.decode():
                 decoded += 1
-                reached = max(reached, frame.time or 0.0)
+                reached = max(reached, _end_of(frame, packet.stream))
         if not decoded:
             raise ValueError("not one frame can be decoded")
         announced = (container.duration or 0) / av.time_base
-        if reached < announced * 0.95 - _LAST_FRAME_SECONDS:
+        if reached < announced * 0.95 - _TOLERANCE:
             raise ValueError(f"{reached:.1f} of {announced:.1f} seconds can be decoded")
+
+
+def _end_of(frame: Any, stream: Any) -> float:
+    """The second at which a decoded frame ends."""
+    begins = getattr(frame, "time", None) or 0.0
+    if stream.type == "audio":
+        return float(begins + frame.samples / frame.sample_rate)
+    return float(begins + (1 / stream.average_rate if stream.average_rate else 0))

@@ -21,7 +21,9 @@ def measure(source: Source, deep: bool = False) -> Measure | None:
         names.add(chunk[:4])
         at += 8 + length + (length & 1)
     if not {b"COMM", b"SSND"} <= names or end > source.size:
-        return broken("aiff", min(end, source.size), "a chunk that must be there is missing, or it reaches beyond the end")
+        return broken(
+            "aiff", min(end, source.size), "a chunk that must be there is missing, or it reaches beyond the end"
+        )
     return Measure("aiff", end, True, Proof.STRUCTURE, f"{len(names)} sorts of chunks meet the length in the header")
 
 

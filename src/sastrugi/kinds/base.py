@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from abc import ABC, abstractmethod
 from collections.abc import Callable, Iterator
-from dataclasses import dataclass, replace
+from dataclasses import dataclass
 from enum import IntEnum
 from pathlib import Path
 from struct import Struct
@@ -81,7 +81,6 @@ class Measure:
     proof: Proof
     rule: str
     breaks_at: int | None = None
-    extension: str = ""
 
 
 def broken(kind: str, at: int, rule: str) -> Measure:
@@ -95,7 +94,8 @@ class Kind:
 
     `deep` asks to check all the proof there is, at the cost of reading every byte. `make` returns a file of about the
     wanted size; `check` opens a file with an independent library and raises whatever that raises if it is broken.
-    `refines` names the kind whose signature and measure this one shares (docx refines zip).
+    `refines` names the kind whose signature and measure this one shares (docx refines zip). Files of
+    a `bare` kind may begin without any of its signatures, as text does.
     """
 
     name: str
@@ -108,9 +108,6 @@ class Kind:
     measure: Callable[[Source, bool], Measure | None] | None = None
     signatures: tuple[Signature, ...] = ()
     refines: str = ""
+    bare: bool = False
     make: Callable[[Dice, int], bytes] | None = None
     check: Callable[[Path], None] | None = None
-
-
-def renamed(measure: Measure, kind: str, extension: str = "") -> Measure:
-    return replace(measure, kind=kind, extension=extension)

@@ -31,6 +31,15 @@ def check(path: Path) -> None:
 
 
 KIND = Kind(
-    "bz2", "bzip2 stream", "archive", ("bz2", "tbz2"), "application/x-bzip2", "unpacked to its checksum", Proof.CHECKSUM,
-    measure, (Signature(b"BZh"),), make=make, check=check,
-)  # fmt: skip
+    "bz2",
+    "bzip2 stream",
+    "archive",
+    ("bz2", "tbz2"),
+    "application/x-bzip2",
+    "unpacked to its checksum",
+    Proof.CHECKSUM,
+    measure,
+    (Signature(b"BZh"),),
+    make=make,
+    check=check,
+)

@@ -15,7 +15,9 @@ def make(dice: Dice, size: int) -> bytes:
     table = csv.writer(out, lineterminator="\r\n" if dice.chance(0.5) else "\n")
     table.writerow(["time", "stake", "height", "celsius"])
     while out.tell() < size:
-        table.writerow([dice.moment().isoformat(), dice.number(1, 60), dice.number(200, 4000), dice.number(-4200, 50) / 100])
+        table.writerow(
+            [dice.moment().isoformat(), dice.number(1, 60), dice.number(200, 4000), dice.number(-4200, 50) / 100]
+        )
     return out.getvalue().encode()
 
 
@@ -27,6 +29,14 @@ def check(path: Path) -> None:
 
 
 KIND = Kind(
-    "csv", "table as text", "data", ("csv", "tsv"), "text/csv", "as txt (a guess)", Proof.GUESS, refines="txt", make=make,
+    "csv",
+    "table as text",
+    "data",
+    ("csv", "tsv"),
+    "text/csv",
+    "as txt (a guess)",
+    Proof.GUESS,
+    refines="txt",
+    make=make,
     check=check,
-)  # fmt: skip
+)

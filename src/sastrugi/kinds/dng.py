@@ -34,7 +34,14 @@ def make(dice: Dice, size: int) -> bytes:
         ]  # fmt: skip
         out = io.BytesIO()
         with TiffWriter(out, byteorder="<") as writer:
-            writer.write(mosaic, photometric=_CFA, software="", metadata=None, extratags=[(*tag, True) for tag in tags], subfiletype=0)
+            writer.write(
+                mosaic,
+                photometric=_CFA,
+                software="",
+                metadata=None,
+                extratags=[(*tag, True) for tag in tags],
+                subfiletype=0,
+            )
         return out.getvalue()
 
     return picture_of_size(encode, size, bytes_per_pixel=2)

@@ -20,8 +20,9 @@ def measure(source: Source, deep: bool = False) -> Measure | None:
         return None
     wide, order = head[4] == 2, "<" if head[5] == 1 else ">"
     word = f"{order}u{8 if wide else 4}"
-    fields = [("type", order + "u2"), ("machine", order + "u2"), ("version", order + "u4"), ("entry", word), ("phoff", word),
-              ("shoff", word), ("flags", order + "u4"), *((n, order + "u2") for n in ("ehsize", "phsize", "phnum", "shsize", "shnum", "names"))]  # fmt: skip
+    half, long = order + "u2", order + "u4"
+    fields = [("type", half), ("machine", half), ("version", long), ("entry", word), ("phoff", word), ("shoff", word)]
+    fields += [("flags", long), ("ehsize", half), ("phsize", half), ("phnum", half), ("shsize", half), ("shnum", half)]
     layout = np.dtype(fields)
     if len(head) < 16 + layout.itemsize:
         return None
@@ -29,7 +30,9 @@ def measure(source: Source, deep: bool = False) -> Measure | None:
     if int(header["version"]) != 1:
         return None
     end = int(header["ehsize"])
-    segments = _table(source, int(header["phoff"]), int(header["phnum"]), int(header["phsize"]), _segment(order, word, wide))
+    segments = _table(
+        source, int(header["phoff"]), int(header["phnum"]), int(header["phsize"]), _segment(order, word, wide)
+    )
     sections = _table(source, int(header["shoff"]), int(header["shnum"]), int(header["shsize"]), _section(order, word))
     if segments is None or sections is None:
         return broken("elf", source.size, "a table of it lies beyond the end")
@@ -38,20 +41,37 @@ def measure(source: Source, deep: bool = False) -> Measure | None:
     for entry in sections:
         if entry["type"] != _NO_BITS:
             end = max(end, int(entry["offset"]) + int(entry["size"]))
-    end = max(end, int(header["shoff"]) + len(sections) * int(header["shsize"]), int(header["phoff"]) + len(segments) * int(header["phsize"]))
+    end = max(
+        end,
+        int(header["shoff"]) + len(sections) * int(header["shsize"]),
+        int(header["phoff"]) + len(segments) * int(header["phsize"]),
+    )
     if end > source.size:
         return broken("elf", source.size, "a section reaches beyond the end")
-    return Measure("elf", end, True, Proof.STRUCTURE, f"{len(sections)} sections and {len(segments)} segments lie inside")
+    return Measure(
+        "elf", end, True, Proof.STRUCTURE, f"{len(sections)} sections and {len(segments)} segments lie inside"
+    )
 
 
 def _segment(order: str, word: str, wide: bool) -> np.dtype[np.void]:
     if wide:
-        return np.dtype([("type", order + "u4"), ("flags", order + "u4"), ("offset", word), ("at", "V16"), ("size", word)])
+        return np.dtype(
+            [("type", order + "u4"), ("flags", order + "u4"), ("offset", word), ("at", "V16"), ("size", word)]
+        )
     return np.dtype([("type", order + "u4"), ("offset", word), ("at", "V8"), ("size", word)])
 
 
 def _section(order: str, word: str) -> np.dtype[np.void]:
-    return np.dtype([("name", order + "u4"), ("type", order + "u4"), ("flags", word), ("at", word), ("offset", word), ("size", word)])
+    return np.dtype(
+        [
+            ("name", order + "u4"),
+            ("type", order + "u4"),
+            ("flags", word),
+            ("at", word),
+            ("offset", word),
+            ("size", word),
+        ]
+    )
 
 
 def _table(source: Source, at: int, count: int, size: int, layout: np.dtype[np.void]) -> list[np.void] | None:
@@ -89,6 +109,15 @@ def check(path: Path) -> None:
 
 
 KIND = Kind(
-    "elf", "ELF program", "program", ("elf", "so", "o", "ko"), "application/x-elf", "furthest section, segment or table",
-    Proof.STRUCTURE, measure, (Signature(_MARK),), make=make, check=check,
-)  # fmt: skip
+    "elf",
+    "ELF program",
+    "program",
+    ("elf", "so", "o", "ko"),
+    "application/x-elf",
+    "furthest section, segment or table",
+    Proof.STRUCTURE,
+    measure,
+    (Signature(_MARK),),
+    make=make,
+    check=check,
+)

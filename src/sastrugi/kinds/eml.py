@@ -20,7 +20,9 @@ def message(dice: Dice, size: int) -> EmailMessage:
     mail["Message-ID"] = f"<{dice.number(10**8, 10**9)}@firnline.example>"
     mail.set_content(dice.log_text(min(max(size - 600, 60), 4000)))
     if size > 8000:
-        mail.add_attachment(dice.noise((size - 6000) * 3 // 4), "application", "octet-stream", filename=f"{dice.word()}.raw")
+        mail.add_attachment(
+            dice.noise((size - 6000) * 3 // 4), "application", "octet-stream", filename=f"{dice.word()}.raw"
+        )
         mail.set_boundary(f"=={dice.number(10**15, 10**16)}==")
     return mail
 
@@ -40,6 +42,14 @@ def check(path: Path) -> None:
 
 
 KIND = Kind(
-    "eml", "mail message", "document", ("eml",), "message/rfc822", "as txt (a guess)", Proof.GUESS, refines="txt", make=make,
+    "eml",
+    "mail message",
+    "document",
+    ("eml",),
+    "message/rfc822",
+    "as txt (a guess)",
+    Proof.GUESS,
+    refines="txt",
+    make=make,
     check=check,
-)  # fmt: skip
+)

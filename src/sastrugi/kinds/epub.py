@@ -11,6 +11,7 @@ from sastrugi.kinds.base import Kind, Proof
 from sastrugi.kinds.zip import check as check_archive
 from sastrugi.scenario.dice import Dice
 
+_XHTML = 'xmlns="http://www.w3.org/1999/xhtml"'
 _CONTAINER = """<?xml version="1.0"?>
 <container version="1.0" xmlns="urn:oasis:names:tc:opendocument:xmlns:container"><rootfiles>
 <rootfile full-path="book.opf" media-type="application/oebps-package+xml"/></rootfiles></container>
@@ -28,7 +29,8 @@ def make(dice: Dice, size: int) -> bytes:
     for n in range(2 + pictures):
         image = f'<img src="view-{n}.jpg" alt="view {n}"/>' if n < pictures else ""
         text = escape(dice.log_text(min(max(size // 4, 300), 4000))).replace("\n", "<br/>")
-        page = f'<html xmlns="http://www.w3.org/1999/xhtml"><head><title>{title}</title></head><body><p>{text}</p>{image}</body></html>'
+        body = f"<body><p>{text}</p>{image}</body>"
+        page = f"<html {_XHTML}><head><title>{title}</title></head>{body}</html>"
         entries.append((f"page-{n}.xhtml", page.encode()))
         manifest.append(f'<item id="p{n}" href="page-{n}.xhtml" media-type="application/xhtml+xml"/>')
         spine.append(f'<itemref idref="p{n}"/>')
@@ -36,14 +38,17 @@ def make(dice: Dice, size: int) -> bytes:
             entries.append((f"view-{n}.jpg", make_jpeg(dice.fork(f"picture {n}"), 49_000)))
             manifest.append(f'<item id="v{n}" href="view-{n}.jpg" media-type="image/jpeg"/>')
     nav = (
-        '<html xmlns="http://www.w3.org/1999/xhtml" xmlns:epub="http://www.idpf.org/2007/ops"><head><title>Contents</title></head>'
+        f'<html {_XHTML} xmlns:epub="http://www.idpf.org/2007/ops"><head><title>Contents</title></head>'
         f'<body><nav epub:type="toc"><ol><li><a href="page-0.xhtml">{title}</a></li></ol></nav></body></html>'
     )
+    metadata = (
+        f'<dc:identifier id="id">firnline-{dice.number(1, 10**9)}</dc:identifier><dc:title>{title}</dc:title>'
+        f'<dc:language>en</dc:language><meta property="dcterms:modified">{dice.moment().isoformat()}Z</meta>'
+    )
     package = (
-        '<?xml version="1.0"?><package xmlns="http://www.idpf.org/2007/opf" version="3.0" unique-identifier="id"><metadata '
-        f'xmlns:dc="http://purl.org/dc/elements/1.1/"><dc:identifier id="id">firnline-{dice.number(1, 10**9)}</dc:identifier>'
-        f"<dc:title>{title}</dc:title><dc:language>en</dc:language><meta property=\"dcterms:modified\">{dice.moment().isoformat()}Z</meta>"
-        f"</metadata><manifest>{''.join(manifest)}</manifest><spine>{''.join(spine)}</spine></package>"
+        '<?xml version="1.0"?><package xmlns="http://www.idpf.org/2007/opf" version="3.0" unique-identifier="id">'
+        f'<metadata xmlns:dc="http://purl.org/dc/elements/1.1/">{metadata}</metadata>'
+        f"<manifest>{''.join(manifest)}</manifest><spine>{''.join(spine)}</spine></package>"
     )
     entries += [("nav.xhtml", nav.encode()), ("book.opf", package.encode())]
     out = io.BytesIO()
@@ -68,6 +73,14 @@ def check(path: Path) -> None:
 
 
 KIND = Kind(
-    "epub", "electronic book", "document", ("epub",), "application/epub+zip", "as zip", Proof.CHECKSUM, refines="zip",
-    make=make, check=check,
-)  # fmt: skip
+    "epub",
+    "electronic book",
+    "document",
+    ("epub",),
+    "application/epub+zip",
+    "as zip",
+    Proof.CHECKSUM,
+    refines="zip",
+    make=make,
+    check=check,
+)

@@ -39,7 +39,7 @@ def measure(source: Source, deep: bool = False) -> Measure | None:
         end = sum(certificates)
     if end > source.size:
         return broken("exe", source.size, "its sections reach beyond the end")
-    return Measure("exe", end, True, Proof.STRUCTURE, f"{coff[2]} sections, the last ends here; what is appended cannot be seen")
+    return Measure("exe", end, True, Proof.STRUCTURE, f"{coff[2]} sections end here; what is appended is not seen")
 
 
 def make(dice: Dice, size: int) -> bytes:
@@ -50,8 +50,9 @@ def make(dice: Dice, size: int) -> bytes:
     dos = b"MZ" + bytes(58) + pack("<I", 64)
     coff = pack("<4sHHIIIHH", b"PE\0\0", 0x8664, 2, 0, 0, 0, 240, 0x22)
     optional = pack("<HBBIIIII", _WIDE, 14, 0, _ALIGN, len(padded), 0, 4096, 4096)
-    optional += pack("<QIIHHHHHHIIIIHHQQQQII", 0x140000000, 4096, _ALIGN, 6, 0, 0, 0, 6, 0, 0, 8192 + virtual, _ALIGN, 0, 3, 0,
-                     1 << 20, 4096, 1 << 20, 4096, 0, 16) + bytes(128)  # fmt: skip
+    optional += pack("<QIIHHHHHHI", 0x140000000, 4096, _ALIGN, 6, 0, 0, 0, 6, 0, 0)
+    optional += pack("<IIIHH", 8192 + virtual, _ALIGN, 0, 3, 0)
+    optional += pack("<QQQQII", 1 << 20, 4096, 1 << 20, 4096, 0, 16) + bytes(128)
     text = pack("<8sIIIIIIHHI", b".text", 1, 4096, _ALIGN, _ALIGN, 0, 0, 0, 0, 0x60000020)
     table = pack("<8sIIIIIIHHI", b".data", len(data), 8192, len(padded), 2 * _ALIGN, 0, 0, 0, 0, 0xC0000040)
     header = dos + coff + optional + text + table
@@ -68,6 +69,15 @@ def check(path: Path) -> None:
 
 
 KIND = Kind(
-    "exe", "Windows program", "program", ("exe", "dll", "sys", "pyd"), "application/vnd.microsoft.portable-executable",
-    "last section or certificates", Proof.STRUCTURE, measure, (Signature(b"MZ"),), make=make, check=check,
-)  # fmt: skip
+    "exe",
+    "Windows program",
+    "program",
+    ("exe", "dll", "sys", "pyd"),
+    "application/vnd.microsoft.portable-executable",
+    "last section or certificates",
+    Proof.STRUCTURE,
+    measure,
+    (Signature(b"MZ"),),
+    make=make,
+    check=check,
+)

@@ -107,7 +107,7 @@ def _last_frame(source: Source, at: int, window: bytes, smallest: int, count: in
         behind = source.read(at + end, -(at + end) % 512)
         if not behind.strip(b"\0"):
             rule = f"{count:,} numbered frames, the checksum of the last right"
-            return Measure("flac", at + end, True, Proof.CHECKSUM, rule)
+            return Measure("flac", at + end, True, Proof.STRUCTURE, rule)
     if not ends:
         return broken("flac", at, f"the checksum of the last frame ({count:,}) never comes out")
     return Measure("flac", at + ends[0], True, Proof.GUESS, f"{count:,} frames; nothing but a checksum tells the end")
@@ -118,6 +118,6 @@ def make(dice: Dice, size: int) -> bytes:
 
 
 KIND = Kind(
-    "flac", "FLAC sound", "sound", ("flac",), "audio/flac", "numbered frames, checksum of the last", Proof.CHECKSUM,
+    "flac", "FLAC sound", "sound", ("flac",), "audio/flac", "numbered frames, checksum of the last", Proof.STRUCTURE,
     measure, (Signature(b"fLaC"),), make=make, check=check_clip,
 )  # fmt: skip

@@ -23,6 +23,14 @@ def make(dice: Dice, size: int) -> bytes:
 
 
 KIND = Kind(
-    "gpx", "GPX track", "data", ("gpx",), "application/gpx+xml", "as xml", Proof.STRUCTURE, refines="xml", make=make,
+    "gpx",
+    "GPX track",
+    "data",
+    ("gpx",),
+    "application/gpx+xml",
+    "as xml",
+    Proof.STRUCTURE,
+    refines="xml",
+    make=make,
     check=check,
-)  # fmt: skip
+)

@@ -18,7 +18,8 @@ def measure(source: Source, deep: bool = False) -> Measure | None:
 
 def make(dice: Dice, size: int) -> bytes:
     title = escape(dice.caption())
-    head = f'<!DOCTYPE html>\n<html lang="en">\n<head><meta charset="utf-8"><title>{title}</title></head>\n<body>\n<h1>{title}</h1>\n'
+    head = f'<!DOCTYPE html>\n<html lang="en">\n<head><meta charset="utf-8"><title>{title}</title></head>\n'
+    head += f"<body>\n<h1>{title}</h1>\n"
     body: list[str] = []
     have = len(head.encode())
     while have < size - 16:
@@ -50,7 +51,15 @@ def check(path: Path) -> None:
 
 
 KIND = Kind(
-    "html", "HTML page", "document", ("html", "htm"), "text/html", "text up to </html>", Proof.STRUCTURE, measure,
+    "html",
+    "HTML page",
+    "document",
+    ("html", "htm"),
+    "text/html",
+    "text up to </html>",
+    Proof.STRUCTURE,
+    measure,
     tuple(Signature(mark) for mark in (b"<!DOCTYPE html", b"<!doctype html", b"<!DOCTYPE HTML", b"<html", b"<HTML")),
-    make=make, check=check,
-)  # fmt: skip
+    make=make,
+    check=check,
+)

@@ -27,7 +27,9 @@ def measure(source: Source, deep: bool = False) -> Measure | None:
         if entry is None or entry[3] or entry[4] > 1 or entry[7] < first:
             return None
         if source.read(entry[7], 4) not in (_BITMAP, _PNG):
-            return None if n == 0 else broken("ico", min(entry[7], source.size), f"picture {n + 1} does not begin as one")
+            return (
+                None if n == 0 else broken("ico", min(entry[7], source.size), f"picture {n + 1} does not begin as one")
+            )
         end = max(end, entry[7] + entry[6])
     if end > source.size:
         return broken("ico", source.size, "a picture reaches beyond the end")
@@ -37,7 +39,9 @@ def measure(source: Source, deep: bool = False) -> Measure | None:
 def make(dice: Dice, size: int) -> bytes:
     sides = [side for side in _SIDES if side * side * 2 < size] or [16]
     out = io.BytesIO()
-    dice.picture(256, 256).save(out, "ICO", sizes=[(side, side) for side in sides], bitmap_format="bmp" if dice.chance(0.5) else "png")
+    dice.picture(256, 256).save(
+        out, "ICO", sizes=[(side, side) for side in sides], bitmap_format="bmp" if dice.chance(0.5) else "png"
+    )
     return out.getvalue()
 
 
@@ -47,7 +51,7 @@ def check(path: Path) -> None:
     check_picture(path, "ICO")
     with Image.open(path, formats=["ICO"]) as icon:
         for side in icon.info["sizes"]:
-            icon.size = side
+            icon.size = side  # type: ignore[misc]
             icon.load()
 
 

@@ -27,7 +27,9 @@ def measure(source: Source, deep: bool = False) -> Measure | None:
     entry = source.read(root * size, 34)
     if len(entry) < 34 or int.from_bytes(entry[2:6], "little") != root:
         return broken("iso", root * size, "its root folder is not where it should be")
-    return Measure("iso", blocks * size, True, Proof.STRUCTURE, f"{blocks:,} blocks by the volume descriptor, root folder there")
+    return Measure(
+        "iso", blocks * size, True, Proof.STRUCTURE, f"{blocks:,} blocks by the volume descriptor, root folder there"
+    )
 
 
 def make(dice: Dice, size: int) -> bytes:
@@ -40,7 +42,11 @@ def make(dice: Dice, size: int) -> bytes:
     fixed = 1_927_000_000
     moment = time.gmtime(fixed)
     disc = pycdlib.PyCdlib()
-    with patch("time.time", lambda: float(fixed)), patch("time.localtime", lambda *_: moment), patch("time.gmtime", lambda *_: moment):
+    with (
+        patch("time.time", lambda: float(fixed)),
+        patch("time.localtime", lambda *_: moment),
+        patch("time.gmtime", lambda *_: moment),
+    ):
         disc.new(vol_ident="FIRNLINE", interchange_level=3)
         files = dice.number(2, 4)
         for n in range(files):

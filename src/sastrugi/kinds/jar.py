@@ -14,10 +14,16 @@ from sastrugi.scenario.dice import Dice
 def make(dice: Dice, size: int) -> bytes:
     out = io.BytesIO()
     with zipfile.ZipFile(out, "w") as archive:
-        archive.writestr(zipfile.ZipInfo("META-INF/MANIFEST.MF"), "Manifest-Version: 1.0\r\nMain-Class: firnline.Logger\r\n\r\n")
+        archive.writestr(
+            zipfile.ZipInfo("META-INF/MANIFEST.MF"), "Manifest-Version: 1.0\r\nMain-Class: firnline.Logger\r\n\r\n"
+        )
         for n in range(3):
-            archive.writestr(zipfile.ZipInfo(f"firnline/Reading{n}.class"), make_class(dice.fork(str(n)), 600), zipfile.ZIP_DEFLATED)
-        archive.writestr(zipfile.ZipInfo("firnline/calibration.bin"), dice.noise(max(size - 2500, 64)), zipfile.ZIP_DEFLATED)
+            archive.writestr(
+                zipfile.ZipInfo(f"firnline/Reading{n}.class"), make_class(dice.fork(str(n)), 600), zipfile.ZIP_DEFLATED
+            )
+        archive.writestr(
+            zipfile.ZipInfo("firnline/calibration.bin"), dice.noise(max(size - 2500, 64)), zipfile.ZIP_DEFLATED
+        )
     return out.getvalue()
 
 

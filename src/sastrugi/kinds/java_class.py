@@ -23,7 +23,9 @@ def measure(source: Source, deep: bool = False) -> Measure | None:
         return broken("class", source.size, "it ends inside its structure")
     except ValueError as error:
         return broken("class", min(int(error.args[0]), source.size), "a constant of an unknown sort")
-    return Measure("class", end, True, Proof.STRUCTURE, "constants, fields, methods and attributes follow without a gap")
+    return Measure(
+        "class", end, True, Proof.STRUCTURE, "constants, fields, methods and attributes follow without a gap"
+    )
 
 
 def _end(source: Source, constants: int) -> int:
@@ -71,7 +73,12 @@ def make(dice: Dice, size: int) -> bytes:
         raw = value.encode()
         return b"\x01" + pack(">H", len(raw)) + raw
 
-    constants = [text("firnline/Reading" + dice.word().title()), b"\x07" + pack(">H", 1), text("java/lang/Object"), b"\x07" + pack(">H", 3)]
+    constants = [
+        text("firnline/Reading" + dice.word().title()),
+        b"\x07" + pack(">H", 1),
+        text("java/lang/Object"),
+        b"\x07" + pack(">H", 3),
+    ]
     have = sum(map(len, constants))
     while have < size - 24 and len(constants) < 60_000:
         constants.append(text(dice.sentence()))

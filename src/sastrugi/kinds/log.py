@@ -15,11 +15,22 @@ def make(dice: Dice, size: int) -> bytes:
     have = 0
     while have < size:
         moment += dt.timedelta(seconds=dice.number(1, 900))
-        parts.append(f"{moment:%Y-%m-%d %H:%M:%S} logger-{dice.number(1, 9)} {dice.pick(('info', 'warn'))} {dice.sentence()}\n")
+        parts.append(
+            f"{moment:%Y-%m-%d %H:%M:%S} logger-{dice.number(1, 9)} {dice.pick(('info', 'warn'))} {dice.sentence()}\n"
+        )
         have += len(parts[-1].encode())
     return "".join(parts).encode()
 
 
 KIND = Kind(
-    "log", "log", "document", ("log",), "text/plain", "as txt (a guess)", Proof.GUESS, refines="txt", make=make, check=check
+    "log",
+    "log",
+    "document",
+    ("log",),
+    "text/plain",
+    "as txt (a guess)",
+    Proof.GUESS,
+    refines="txt",
+    make=make,
+    check=check,
 )

@@ -12,5 +12,14 @@ def make(dice: Dice, size: int) -> bytes:
 
 
 KIND = Kind(
-    "m4a", "M4A sound", "sound", ("m4a",), "audio/mp4", "as mp4", Proof.STRUCTURE, refines="mp4", make=make, check=check_clip
+    "m4a",
+    "M4A sound",
+    "sound",
+    ("m4a",),
+    "audio/mp4",
+    "as mp4",
+    Proof.STRUCTURE,
+    refines="mp4",
+    make=make,
+    check=check_clip,
 )

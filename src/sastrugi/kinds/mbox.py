@@ -16,7 +16,13 @@ def make(dice: Dice, size: int) -> bytes:
     for n in range(count):
         one = dice.fork(f"message {n}")
         body = message(one, size // count).as_bytes().replace(b"\nFrom ", b"\n>From ")
-        out += b"From camp@firnline.example " + one.moment().strftime("%a %b %d %H:%M:%S %Y").encode() + b"\n" + body + b"\n"
+        out += (
+            b"From camp@firnline.example "
+            + one.moment().strftime("%a %b %d %H:%M:%S %Y").encode()
+            + b"\n"
+            + body
+            + b"\n"
+        )
     return out
 
 

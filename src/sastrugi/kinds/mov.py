@@ -12,5 +12,14 @@ def make(dice: Dice, size: int) -> bytes:
 
 
 KIND = Kind(
-    "mov", "QuickTime video", "video", ("mov",), "video/quicktime", "as mp4", Proof.STRUCTURE, refines="mp4", make=make, check=check_clip
+    "mov",
+    "QuickTime video",
+    "video",
+    ("mov",),
+    "video/quicktime",
+    "as mp4",
+    Proof.STRUCTURE,
+    refines="mp4",
+    make=make,
+    check=check_clip,
 )

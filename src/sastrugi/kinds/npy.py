@@ -50,6 +50,15 @@ def check(path: Path) -> None:
 
 
 KIND = Kind(
-    "npy", "NumPy array", "data", ("npy",), "application/x-npy", "shape and type of the header", Proof.STRUCTURE, measure,
-    (Signature(_MARK),), make=make, check=check,
-)  # fmt: skip
+    "npy",
+    "NumPy array",
+    "data",
+    ("npy",),
+    "application/x-npy",
+    "shape and type of the header",
+    Proof.STRUCTURE,
+    measure,
+    (Signature(_MARK),),
+    make=make,
+    check=check,
+)

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from sastrugi.kinds._open_document import check, finish
+from sastrugi.kinds._open_document import check, finish, new_document
 from sastrugi.kinds.base import Kind, Proof
 from sastrugi.scenario.dice import Dice
 
@@ -13,7 +13,7 @@ def make(dice: Dice, size: int) -> bytes:
 
     from sastrugi.kinds.jpeg import make as make_jpeg
 
-    document = OpenDocumentPresentation()
+    document = new_document(OpenDocumentPresentation)
     layout = style.PageLayout(name="Wide")
     layout.addElement(style.PageLayoutProperties(pagewidth="28cm", pageheight="21cm"))
     document.automaticstyles.addElement(layout)
@@ -37,6 +37,14 @@ def make(dice: Dice, size: int) -> bytes:
 
 
 KIND = Kind(
-    "odp", "OpenDocument presentation", "document", ("odp",), "application/vnd.oasis.opendocument.presentation", "as zip",
-    Proof.CHECKSUM, refines="zip", make=make, check=check,
-)  # fmt: skip
+    "odp",
+    "OpenDocument presentation",
+    "document",
+    ("odp",),
+    "application/vnd.oasis.opendocument.presentation",
+    "as zip",
+    Proof.CHECKSUM,
+    refines="zip",
+    make=make,
+    check=check,
+)

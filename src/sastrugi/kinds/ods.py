@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from sastrugi.kinds._open_document import check, finish
+from sastrugi.kinds._open_document import check, finish, new_document
 from sastrugi.kinds.base import Kind, Proof
 from sastrugi.scenario.dice import Dice
 
@@ -13,7 +13,7 @@ def make(dice: Dice, size: int) -> bytes:
     from odf import table, text
     from odf.opendocument import OpenDocumentSpreadsheet
 
-    document = OpenDocumentSpreadsheet()
+    document = new_document(OpenDocumentSpreadsheet)
     sheet = table.Table(name="Stakes")
     for _ in range(min(max((size - 4000) // _BYTES_PER_ROW, 8), 20_000)):
         row = table.TableRow()

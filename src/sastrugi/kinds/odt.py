@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from sastrugi.kinds._open_document import check, finish
+from sastrugi.kinds._open_document import check, finish, new_document
 from sastrugi.kinds.base import Kind, Proof
 from sastrugi.scenario.dice import Dice
 
@@ -14,7 +14,7 @@ def make(dice: Dice, size: int) -> bytes:
 
     from sastrugi.kinds.jpeg import make as make_jpeg
 
-    document = OpenDocumentText()
+    document = new_document(OpenDocumentText)
     document.text.addElement(text.H(outlinelevel=1, text=dice.caption()))
     for paragraph in dice.log_text(min(max(size, 400), 20_000)).split("\n\n"):
         document.text.addElement(text.P(text=paragraph))
@@ -29,6 +29,14 @@ def make(dice: Dice, size: int) -> bytes:
 
 
 KIND = Kind(
-    "odt", "OpenDocument text", "document", ("odt",), "application/vnd.oasis.opendocument.text", "as zip", Proof.CHECKSUM,
-    refines="zip", make=make, check=check,
-)  # fmt: skip
+    "odt",
+    "OpenDocument text",
+    "document",
+    ("odt",),
+    "application/vnd.oasis.opendocument.text",
+    "as zip",
+    Proof.CHECKSUM,
+    refines="zip",
+    make=make,
+    check=check,
+)

@@ -12,5 +12,14 @@ def make(dice: Dice, size: int) -> bytes:
 
 
 KIND = Kind(
-    "otf", "OpenType font", "program", ("otf",), "font/otf", "as ttf", Proof.CHECKSUM, refines="ttf", make=make, check=check
+    "otf",
+    "OpenType font",
+    "program",
+    ("otf",),
+    "font/otf",
+    "as ttf",
+    Proof.CHECKSUM,
+    refines="ttf",
+    make=make,
+    check=check,
 )

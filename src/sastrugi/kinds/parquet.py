@@ -24,7 +24,9 @@ def measure(source: Source, deep: bool = False) -> Measure | None:
             mark = base + hit
             footer = int.from_bytes(source.read(mark - 4, 4), "little")
             if 8 <= footer <= mark - 8 and source.read(mark - 4 - footer, 1) == bytes([_VERSION_FIELD]):
-                return Measure("parquet", mark + 4, True, Proof.STRUCTURE, "a footer of the right length before the end mark")
+                return Measure(
+                    "parquet", mark + 4, True, Proof.STRUCTURE, "a footer of the right length before the end mark"
+                )
             hit = window.find(_MARK, hit + 1)
         tail = window[-3:]
     return broken("parquet", source.size, "no footer ends it")

@@ -57,11 +57,10 @@ def make(dice: Dice, size: int) -> bytes:
 
 
 def check(path: Path) -> None:
-    from psd_tools import PSDImage
+    from PIL import Image
 
-    picture = PSDImage.open(path)
-    if picture.topil() is None:
-        raise ValueError("it holds no picture")
+    with Image.open(path, formats=["PSD"]) as picture:
+        picture.load()
 
 
 KIND = Kind(

@@ -35,7 +35,9 @@ def _version_4(source: Source) -> Measure:
         if at > source.size:
             return broken("rar", source.size, "a block reaches beyond the end")
         if head[2] == _END_4:
-            return Measure("rar", at, True, Proof.STRUCTURE, f"header checksums of {count:,} blocks right, up to the end block")
+            return Measure(
+                "rar", at, True, Proof.STRUCTURE, f"header checksums of {count:,} blocks right, up to the end block"
+            )
 
 
 def _number(data: bytes, at: int) -> tuple[int, int]:
@@ -69,7 +71,9 @@ def _version_5(source: Source) -> Measure:
         if at > source.size:
             return broken("rar", source.size, "a block reaches beyond the end")
         if sort == _END_5:
-            return Measure("rar", at, True, Proof.STRUCTURE, f"header checksums of {count:,} blocks right, up to the end block")
+            return Measure(
+                "rar", at, True, Proof.STRUCTURE, f"header checksums of {count:,} blocks right, up to the end block"
+            )
 
 
 KIND = Kind(

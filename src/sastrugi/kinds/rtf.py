@@ -52,6 +52,15 @@ def check(path: Path) -> None:
 
 
 KIND = Kind(
-    "rtf", "rich text", "document", ("rtf",), "application/rtf", "brace that closes the first", Proof.STRUCTURE, measure,
-    (Signature(b"{\\rtf"),), make=make, check=check,
-)  # fmt: skip
+    "rtf",
+    "rich text",
+    "document",
+    ("rtf",),
+    "application/rtf",
+    "brace that closes the first",
+    Proof.STRUCTURE,
+    measure,
+    (Signature(b"{\\rtf"),),
+    make=make,
+    check=check,
+)

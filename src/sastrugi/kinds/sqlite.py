@@ -32,7 +32,9 @@ def measure(source: Source, deep: bool = False) -> Measure | None:
     free, freed = int.from_bytes(head[32:36], "big"), int.from_bytes(head[36:40], "big")
     if free > count or freed >= count:
         return broken("sqlite", 32, "its list of free pages points outside")
-    return Measure("sqlite", length, True, Proof.STRUCTURE, f"{count:,} pages of {page:,} bytes, as counted in the header")
+    return Measure(
+        "sqlite", length, True, Proof.STRUCTURE, f"{count:,} pages of {page:,} bytes, as counted in the header"
+    )
 
 
 def make(dice: Dice, size: int) -> bytes:
@@ -66,6 +68,15 @@ def check(path: Path) -> None:
 
 
 KIND = Kind(
-    "sqlite", "SQLite database", "data", ("sqlite", "db", "sqlite3"), "application/vnd.sqlite3", "pages counted in the header",
-    Proof.STRUCTURE, measure, (Signature(_MARK),), make=make, check=check,
-)  # fmt: skip
+    "sqlite",
+    "SQLite database",
+    "data",
+    ("sqlite", "db", "sqlite3"),
+    "application/vnd.sqlite3",
+    "pages counted in the header",
+    Proof.STRUCTURE,
+    measure,
+    (Signature(_MARK),),
+    make=make,
+    check=check,
+)

@@ -17,7 +17,9 @@ def measure(source: Source, deep: bool = False) -> Measure | None:
 
 def make(dice: Dice, size: int) -> bytes:
     """A map of stakes and drift lines."""
-    parts = [f'<svg xmlns="http://www.w3.org/2000/svg" viewBox="0 0 1000 750"><title>{escape(dice.caption())}</title>\n']
+    parts = [
+        f'<svg xmlns="http://www.w3.org/2000/svg" viewBox="0 0 1000 750"><title>{escape(dice.caption())}</title>\n'
+    ]
     have = len(parts[0].encode())
     while have < size - 7:
         x, y = dice.number(0, 1000), dice.number(0, 750)

@@ -48,7 +48,9 @@ def measure(source: Source, deep: bool = False) -> Measure | None:
     record = -(-end // _RECORD) * _RECORD
     if record <= source.size and not source.read(end, record - end).strip(b"\0"):
         end = record  # archivers fill their last record with zeros
-    return Measure("tar", end, True, Proof.CHECKSUM, f"header checksums of all {count:,} entries right, up to the zeros")
+    return Measure(
+        "tar", end, True, Proof.CHECKSUM, f"header checksums of all {count:,} entries right, up to the zeros"
+    )
 
 
 def make(dice: Dice, size: int) -> bytes:
@@ -74,6 +76,6 @@ def check(path: Path) -> None:
 
 
 KIND = Kind(
-    "tar", "tar archive", "archive", ("tar",), "application/x-tar", "entries up to two blocks of zeros", Proof.CHECKSUM,
-    measure, (Signature(b"ustar", 257),), make=make, check=check,
+    "tar", "tar archive", "archive", ("tar",), "application/x-tar", "entries up to two blocks of zeros",
+    Proof.STRUCTURE, measure, (Signature(b"ustar", 257),), make=make, check=check,
 )  # fmt: skip

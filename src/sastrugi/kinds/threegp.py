@@ -12,5 +12,14 @@ def make(dice: Dice, size: int) -> bytes:
 
 
 KIND = Kind(
-    "3gp", "3GP video", "video", ("3gp",), "video/3gpp", "as mp4", Proof.STRUCTURE, refines="mp4", make=make, check=check_clip
+    "3gp",
+    "3GP video",
+    "video",
+    ("3gp",),
+    "video/3gpp",
+    "as mp4",
+    Proof.STRUCTURE,
+    refines="mp4",
+    make=make,
+    check=check_clip,
 )

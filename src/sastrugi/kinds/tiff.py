@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import io
 from pathlib import Path
+from typing import Literal
 
 import numpy as np
 
@@ -18,7 +19,8 @@ def measure(source: Source, deep: bool = False) -> Measure | None:
 
 
 def make(dice: Dice, size: int) -> bytes:
-    order, tiled, pages = dice.pick(("<", ">")), dice.chance(0.5), dice.number(1, 2)
+    order: Literal["<", ">"] = "<" if dice.chance(0.5) else ">"
+    tiled, pages = dice.chance(0.5), dice.number(1, 2)
 
     def encode(width: int, height: int) -> bytes:
         from tifffile import TiffWriter

@@ -25,7 +25,7 @@ def measure(source: Source, deep: bool = False) -> Measure | None:
     if len(data) < count * _RECORD.itemsize:
         return None
     records = np.frombuffer(data, _RECORD)
-    if not _NEEDED <= {bytes(tag) for tag in records["tag"]}:
+    if not {bytes(tag) for tag in records["tag"]} >= _NEEDED:
         return None
     kind = "otf" if head[:4] == _OPENTYPE else "ttf"
     ends = records["offset"].astype(np.int64) + records["length"]

@@ -1,4 +1,4 @@
-"""Plain text: no signature and no length; as long as its bytes are text. Source: RFC 3629 (UTF-8), RFC 2781 (UTF-16)."""
+"""Plain text: no signature, no length; as long as its bytes are text. Source: RFC 3629 (UTF-8), RFC 2781 (UTF-16)."""
 
 from __future__ import annotations
 
@@ -18,7 +18,9 @@ def measure(source: Source, deep: bool = False) -> Measure | None:
         length = utf16_length(source, encoding)
         if length < SHORTEST:
             return None
-        return Measure("txt", length, True, Proof.GUESS, f"UTF-16 text for {length:,} bytes; nothing in a text tells its end")
+        return Measure(
+            "txt", length, True, Proof.GUESS, f"UTF-16 text for {length:,} bytes; nothing in a text tells its end"
+        )
     length = utf8_length(source)
     if length < SHORTEST:
         return None
@@ -45,6 +47,16 @@ def check(path: Path) -> None:
 
 
 KIND = Kind(
-    "txt", "plain text", "document", ("txt", "md"), "text/plain", "up to the first byte that is no text (a guess)",
-    Proof.GUESS, measure, (Signature(b"\xff\xfe"), Signature(b"\xfe\xff")), make=make, check=check,
-)  # fmt: skip
+    "txt",
+    "plain text",
+    "document",
+    ("txt", "md"),
+    "text/plain",
+    "up to the first byte that is no text (a guess)",
+    Proof.GUESS,
+    measure,
+    (Signature(b"\xff\xfe"), Signature(b"\xfe\xff")),
+    make=make,
+    check=check,
+    bare=True,
+)

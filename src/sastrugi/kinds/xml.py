@@ -19,7 +19,9 @@ def make(dice: Dice, size: int) -> bytes:
     have = len(parts[0])
     while have < size - 11:
         by = quoteattr(dice.person())
-        parts.append(f"  <entry time={quoteattr(dice.moment().isoformat())} by={by}>{escape(dice.sentence())}</entry>\n")
+        parts.append(
+            f"  <entry time={quoteattr(dice.moment().isoformat())} by={by}>{escape(dice.sentence())}</entry>\n"
+        )
         have += len(parts[-1].encode())
     return ("".join(parts) + "</season>\n").encode()
 

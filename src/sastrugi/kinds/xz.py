@@ -33,6 +33,15 @@ def check(path: Path) -> None:
 
 
 KIND = Kind(
-    "xz", "XZ stream", "archive", ("xz", "txz"), "application/x-xz", "unpacked to its checksum", Proof.CHECKSUM, measure,
-    (Signature(_MARK),), make=make, check=check,
-)  # fmt: skip
+    "xz",
+    "XZ stream",
+    "archive",
+    ("xz", "txz"),
+    "application/x-xz",
+    "unpacked to its checksum",
+    Proof.CHECKSUM,
+    measure,
+    (Signature(_MARK),),
+    make=make,
+    check=check,
+)

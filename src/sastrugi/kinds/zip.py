@@ -84,6 +84,6 @@ def with_fixed_times(data: bytes) -> bytes:
 
 
 KIND = Kind(
-    "zip", "ZIP archive", "archive", ("zip", "jar", "odt", "ods", "odp", "epub", "pptx"), "application/zip",
+    "zip", "ZIP archive", "archive", ("zip", "whl"), "application/zip",
     "entries, central directory, end record", Proof.CHECKSUM, measure, (Signature(LOCAL),), make=make, check=check,
 )  # fmt: skip

@@ -17,10 +17,9 @@ from sastrugi.media import Extent, Medium, RangeSet
 from sastrugi.progress import Progress
 from sastrugi.recovery.findings import Finding
 from sastrugi.recovery.judge import judge_found, kind_of
-from sastrugi.recovery.sources import MediumSource, recognise
+from sastrugi.recovery.sources import SECTOR, MediumSource, recognise
 from sastrugi.volumes.base import Times
 
-SECTOR = 512
 _CHUNK = 4 << 20
 _TEXT_HEAD = 16
 _SHORTEST_FRAGMENT = 4096
@@ -46,34 +45,44 @@ class Sweep:
     """Finds the sectors at which a file may begin. Made once a scan: it builds its look-up tables."""
 
     def __init__(self) -> None:
-        self._signatures = [
-            (signature.offset, signature.data) for kind in all_kinds().values() for signature in kind.signatures
-        ]
+        every = {signature for kind in all_kinds().values() for signature in kind.signatures}
+        # A signature beyond the first sector of its file (a CD image's) is looked for where it stands.
+        self._signatures = [(s.offset // SECTOR, s.offset % SECTOR, s.data) for s in every]
         self._tables: dict[int, NDArray[np.bool_]] = {}
-        for offset, data in self._signatures:
-            table = self._tables.setdefault(offset & ~1, np.zeros(1 << 16, bool))
-            first = data[offset & 1 :][:2]
-            table[int.from_bytes(first, "little")] = True
+        for _, offset, data in self._signatures:
+            at = _telling_pair(offset, data)
+            table = self._tables.setdefault(at, np.zeros(1 << 16, bool))
+            table[int.from_bytes(data[at - offset : at - offset + 2], "little")] = True
         # Pairs of bytes (low byte first) that UTF-8 allows: a lead byte is followed by a following byte, and so on.
         pairs = (_ASCII[:, None] & (_ASCII | _LEAD)) | (_LEAD[:, None] & _FOLLOW) | (_FOLLOW[:, None] & _TEXT_BYTES)
         self._text_pairs = pairs.T.ravel()
         self._first_pairs = (pairs & ~_FOLLOW[:, None]).T.ravel()
 
-    def candidates(self, buffer: NDArray[np.uint8]) -> tuple[NDArray[np.intp], NDArray[np.intp]]:
-        """Numbers of the sectors in `buffer` (whole sectors) that begin with a signature, and that begin with text."""
+    def candidates(self, buffer: NDArray[np.uint8]) -> tuple[list[tuple[int, int]], NDArray[np.intp]]:
+        """Sectors of `buffer` (whole sectors) with a signature, and sectors that begin with text.
+
+        The first are pairs: number of the sector, and how many sectors before it the file begins.
+        """
         words = buffer.view("<u2").reshape(-1, SECTOR // 2)
         marked = np.zeros(len(words), bool)
         for offset, table in self._tables.items():
             marked |= table[words[:, offset // 2]]
-        signed = [n for n in np.flatnonzero(marked) if self._signed(buffer, int(n) * SECTOR)]
+        signed = [(int(n), back) for n in np.flatnonzero(marked) for back in self._signed(buffer, int(n) * SECTOR)]
         maybe = np.flatnonzero(self._first_pairs[words[:, 0]])
         maybe = maybe[self._text_pairs[words[maybe, 1 : _TEXT_HEAD // 2]].all(axis=1)]
         text = [n for n in maybe if _begins_text(buffer[n * SECTOR : n * SECTOR + _TEXT_HEAD].tobytes())]
-        return np.array(signed, np.intp), np.array(text, np.intp)
+        return signed, np.array(text, np.intp)
 
-    def _signed(self, buffer: NDArray[np.uint8], at: int) -> bool:
-        head = buffer[at : at + 64].tobytes()
-        return any(head[offset : offset + len(data)] == data for offset, data in self._signatures)
+    def _signed(self, buffer: NDArray[np.uint8], at: int) -> set[int]:
+        head = buffer[at : at + SECTOR].tobytes()
+        return {back for back, offset, data in self._signatures if head[offset : offset + len(data)] == data}
+
+
+def _telling_pair(offset: int, data: bytes) -> int:
+    """The even offset of two bytes of a signature by which sectors are sifted: not both zero, and early."""
+    first = offset + (offset & 1)
+    pairs = [at for at in range(first, offset + len(data) - 1, 2) if data[at - offset : at - offset + 2] != b"\0\0"]
+    return pairs[0]
 
 
 def _begins_text(head: bytes) -> bool:
@@ -105,9 +114,9 @@ def content_findings(
             got = medium.read_into(at - lead, buffer.data)
             buffer[got:] = 0
             if buffer.any():
-                for found in _in_chunk(medium, sweep, buffer, at - lead, lead // SECTOR, claims, grids):
-                    if found.extents[0].offset >= start:
-                        yield found.extents[0].offset + SECTOR, found
+                for hit, found in _in_chunk(medium, sweep, buffer, at - lead, lead // SECTOR, claims, grids):
+                    if hit >= start:
+                        yield hit + SECTOR, found
             yield at + length, None
 
 
@@ -119,17 +128,19 @@ def _in_chunk(
     lead: int,
     claims: RangeSet,
     grids: list[Grid],
-) -> Iterator[Finding]:
+) -> Iterator[tuple[int, Finding]]:
+    """Findings of one buffer, each with the position of the sector that told it."""
     signed, text = sweep.candidates(buffer)
     is_text = np.zeros(len(buffer) // SECTOR, bool)
     is_text[text] = True
-    starts = {int(n) for n in signed}
-    for n in sorted(starts | {int(n) for n in text}):
-        offset = base + n * SECTOR
-        if n < lead or offset in claims:
+    told = {n for n, _ in signed}
+    for n, back in sorted({*signed, *((int(n), -1) for n in text if int(n) not in told)}):
+        hit = base + n * SECTOR
+        offset = hit - max(back, 0) * SECTOR
+        if n < lead or offset < 0 or offset in claims:
             continue
         limit = _free_from(claims, offset, medium.size, grids)
-        if n in starts:
+        if back >= 0:
             measure = recognise(MediumSource(medium, (limit,)))
         elif n and is_text[n - 1] and offset - SECTOR not in claims and _full_of_text(buffer, n - 1):
             continue  # in the middle of a text that began earlier
@@ -137,10 +148,9 @@ def _in_chunk(
             measure = _measure_text(medium, limit)
         if measure is None or measure.length <= 0 or (not measure.whole and measure.length < _SHORTEST_FRAGMENT):
             continue
-        found = _finding(measure, offset, grids)
         if measure.whole:
             claims.add(Extent(offset, -(-measure.length // SECTOR) * SECTOR))
-        yield found
+        yield hit, _finding(measure, offset, grids)
 
 
 def _free_from(claims: RangeSet, offset: int, end: int, grids: list[Grid]) -> Extent:
@@ -160,8 +170,8 @@ def _measure_text(medium: Medium, limit: Extent) -> Measure | None:
     text: Kind = all_kinds()["txt"]
     assert text.measure is not None
     measure = text.measure(MediumSource(medium, (limit,)), False)
-    if measure is None:
-        return None
+    if measure is None or measure.proof > Proof.GUESS:
+        return measure
     rest = medium.read(limit.offset + measure.length, -measure.length % SECTOR)
     if rest.strip(b"\0") or (measure.length < SECTOR and not rest):
         return None
@@ -176,8 +186,8 @@ def _finding(measure: Measure, offset: int, grids: list[Grid]) -> Finding:
     confidence, reasons = judge_found(measure, on_grid)
     if measure.proof == Proof.GUESS and measure.whole:
         reasons.append("its end is a guess")
-    extension = measure.extension or measure.kind.replace("jpeg", "jpg")
-    name = f"{measure.kind}-at-{offset:012x}.{extension}"
+    known = all_kinds().get(measure.kind)
+    name = f"{measure.kind}-at-{offset:012x}.{known.extensions[0] if known else measure.kind}"
     kind = kind_of(name, measure)
     reasons.append("no record tells its name")
     return Finding(

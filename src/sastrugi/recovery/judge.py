@@ -121,7 +121,7 @@ def _by_content(entry: Entry, source: MediumSource, measure: Measure | None, rea
         reasons.append("no kind is known to compare its content with")
         return _NO_KIND_ALL_FREE
     tester = measuring_kind(expected)
-    if tester.signatures or tester.measure is None:
+    if not tester.bare or tester.measure is None:
         reasons.append(f"its first bytes are not those of a {expected.name}")
         return 0.05
     text = tester.measure(source, False)
