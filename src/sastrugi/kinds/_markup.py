@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import re
 
-from sastrugi.kinds._text import utf8_length
+from sastrugi.kinds._text import plain_length, utf8_length
 from sastrugi.kinds.base import Measure, Proof, Source, broken
 
 _ROOT = re.compile(rb"<([A-Za-z_][\w.:-]*)[\s/>]")
@@ -13,6 +13,8 @@ _PROLOGUE = re.compile(
     re.DOTALL | re.IGNORECASE,
 )
 _KINDS = {b"svg": "svg", b"gpx": "gpx", b"html": "html"}
+_ENCODING = re.compile(rb"""(?:\xef\xbb\xbf)?<\?xml[^>]*?encoding\s*=\s*(["'])([\w.-]+)\1""")
+_UTF8_NAMES = (b"utf-8", b"utf8", b"us-ascii")
 _SPACE = b" \t\r\n"
 _BLOCK = 1 << 20
 
@@ -26,7 +28,9 @@ def measure_markup(source: Source) -> Measure | None:
         return None
     name = root[1]
     kind = _KINDS.get(name.lower().rpartition(b":")[2], "xml")
-    text = utf8_length(source)
+    declared = _ENCODING.match(head)
+    other = declared is not None and declared[2].lower() not in _UTF8_NAMES
+    text = plain_length(source) if other else utf8_length(source)
     if text < root.end():
         return None
     closing = re.compile(rb"</" + re.escape(name) + rb"\s*>", re.IGNORECASE if kind == "html" else 0)

@@ -1,4 +1,7 @@
-"""RIFF: nested chunks of little-endian length. Source: Microsoft/IBM, Multimedia Programming Interface 1.0."""
+"""RIFF: chunks with lengths; also RIFX (big-endian) and RF64 (64-bit lengths).
+
+Source: Microsoft/IBM, Multimedia Programming Interface 1.0; EBU Tech 3306.
+"""
 
 from __future__ import annotations
 
@@ -7,16 +10,23 @@ from struct import Struct
 from sastrugi.kinds.base import Measure, Proof, Source, broken
 
 CHUNK = Struct("<4sI")
+_CHUNKS = {b"RIFF": CHUNK, b"RF64": CHUNK, b"RIFX": Struct(">4sI")}
 _UNKNOWN_LENGTHS = (0, 0xFFFFFFFF)
+_LARGE_SIZES = b"ds64"
 _MAX_CHUNKS = 1_000_000
 
 
 def measure_riff(source: Source, form: bytes, kind: str, needed: frozenset[bytes]) -> Measure | None:
     """Walk the chunks of a RIFF file of type `form`; `needed` chunks must be among them."""
     head = source.read(0, 12)
-    if len(head) < 12 or head[:4] != b"RIFF" or head[8:] != form:
+    if len(head) < 12 or head[:4] not in _CHUNKS or head[8:] != form:
         return None
-    declared = int.from_bytes(head[4:8], "little")
+    layout = _CHUNKS[head[:4]]
+    declared: int = layout.unpack(head[:8])[1]
+    large = b""
+    if head[:4] == b"RF64" and source.read(12, 4) == _LARGE_SIZES:
+        large = source.read(20, 16)
+        declared = int.from_bytes(large[:8], "little")
     streamed = declared in _UNKNOWN_LENGTHS
     end = source.size if streamed else 8 + declared
     at = 12
@@ -24,7 +34,9 @@ def measure_riff(source: Source, form: bytes, kind: str, needed: frozenset[bytes
     for _ in range(_MAX_CHUNKS):
         if at + CHUNK.size > end:
             break
-        chunk = source.unpack(CHUNK, at)
+        chunk = source.unpack(layout, at)
+        if chunk is not None and large and chunk == (b"data", 0xFFFFFFFF):
+            chunk = (b"data", int.from_bytes(large[8:], "little"))
         if chunk is None or not all(32 <= byte < 127 for byte in chunk[0]) or at + 8 + chunk[1] > end:
             if streamed and needed <= names:
                 return Measure(kind, at, True, Proof.GUESS, "its length was never written; its chunks end here")

@@ -36,6 +36,17 @@ def utf8_length(source: Source) -> int:
     return length - len(decoder.getstate()[0])
 
 
+def plain_length(source: Source) -> int:
+    """Bytes from the start without control characters, in whatever eight-bit encoding."""
+    length = 0
+    for at, block in source.blocks(0, size=_BLOCK):
+        text = _first_control(block)
+        length = at + text
+        if text < len(block):
+            break
+    return length
+
+
 def _first_control(block: bytes) -> int:
     """The position of the first byte that no text holds."""
     if len(block.translate(None, _CONTROL)) == len(block):

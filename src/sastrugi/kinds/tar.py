@@ -12,6 +12,8 @@ from sastrugi.kinds.base import Kind, Measure, Proof, Signature, Source, broken
 from sastrugi.scenario.dice import Dice
 
 _BLOCK, _RECORD = 512, 10240
+_WITHOUT_DATA = (b"1", b"2", b"3", b"4", b"5", b"6")
+_SPARSE_GOES_ON, _EXTENSION_GOES_ON = 482, 504
 
 
 def _size(header: bytes) -> int | None:
@@ -24,8 +26,11 @@ def _size(header: bytes) -> int | None:
             size = int(header[124:136].strip(b" \0") or b"0", 8)
     except ValueError:
         return None
-    total = int(np.frombuffer(header, "u1").sum()) - sum(header[148:156]) + 8 * 32
-    return size if total == wanted and size >= 0 else None
+    if header[156:157] in _WITHOUT_DATA:
+        size = 0
+    rest = header[:148] + b" " * 8 + header[156:]
+    totals = int(np.frombuffer(rest, "u1").sum()), int(np.frombuffer(rest, "i1").sum())  # some archivers sum signed
+    return size if wanted in totals and size >= 0 else None
 
 
 def measure(source: Source, deep: bool = False) -> Measure | None:
@@ -37,7 +42,13 @@ def measure(source: Source, deep: bool = False) -> Measure | None:
         size = _size(header)
         if size is None:
             return broken("tar", at, f"the header behind {count:,} entries is wrong") if count else None
-        at, count = at + _BLOCK + -(-size // _BLOCK) * _BLOCK, count + 1
+        at, count = at + _BLOCK, count + 1
+        more = header[156:157] == b"S" and header[_SPARSE_GOES_ON]
+        while more:  # old GNU sparse files carry further maps in blocks of their own
+            extension = source.read(at, _BLOCK)
+            at += _BLOCK
+            more = len(extension) == _BLOCK and extension[_EXTENSION_GOES_ON]
+        at += -(-size // _BLOCK) * _BLOCK
         if at > source.size:
             return broken("tar", source.size, "an entry reaches beyond the end")
     if not count:

@@ -35,5 +35,5 @@ def check(path: Path) -> None:
 
 KIND = Kind(
     "xml", "XML document", "data", ("xml",), "application/xml", "text up to the root's closing tag", Proof.STRUCTURE,
-    measure, (Signature(b"<?xml"), Signature(b"\xef\xbb\xbf<?xml")), make=make, check=check,
+    measure, (Signature(b"<?xml"), Signature(b"\xef\xbb\xbf<?xml"), Signature(b"<!--")), make=make, check=check,
 )  # fmt: skip
