@@ -12,12 +12,27 @@ from sastrugi.cli.console import JsonOption, progress, say, show, show_json
 _MAKE_HELP = """Make reference files of many kinds in a new folder, all from the Firnline field season.
 
 \b
-Example: sastrugi corpus make reference --files 30 --size "10 KiB..300 KiB" --names long"""
+Example: sastrugi corpus make reference --files 60 --size mixed --names mixed --depth 2
+Sizes: a spread such as "10 KiB..300 KiB", or tiny, small, middle, large, mixed.
+Names: plain, camera, long, accented, same, case, longest, dots, bare, double, mixed."""
+_KINDS_HELP = """List the kinds of files: what can be made, measured and checked, and how their length is known.
+
+\b
+Example: sastrugi corpus kinds --group picture"""
+_CHECK_HELP = """Open every file of a folder to its end, with libraries that are not ours; any folder will do.
+
+\b
+Example: sastrugi corpus check reference --sheet reference.png
+Leaves with status 1 if a file is broken."""
 
 
 def register(app: typer.Typer) -> None:
-    family = typer.Typer(help="Reference files: make them.", no_args_is_help=True, rich_markup_mode=None)
+    family = typer.Typer(
+        help="Reference files: make them, list the kinds, open every file.", no_args_is_help=True, rich_markup_mode=None
+    )
     family.command("make", help=_MAKE_HELP)(make)
+    family.command("kinds", help=_KINDS_HELP)(kinds)
+    family.command("check", help=_CHECK_HELP)(check)
     app.add_typer(family, name="corpus")
 
 
@@ -25,18 +40,34 @@ def make(
     folder: Annotated[Path, typer.Argument(help="The new folder to make.", metavar="DIR")],
     files: Annotated[int, typer.Option(help="How many files.")] = 20,
     kind: Annotated[list[str] | None, typer.Option(help="Only this kind (may be given again).")] = None,
-    size: Annotated[str, typer.Option(help="Sizes from..to.")] = "4 KiB..200 KiB",
-    names: Annotated[str, typer.Option(help="plain, camera, long or accented.")] = "plain",
+    group: Annotated[list[str] | None, typer.Option(help="Only kinds of this group (may be given again).")] = None,
+    size: Annotated[str, typer.Option(help="Sizes from..to, or the name of a spread.")] = "4 KiB..200 KiB",
+    total: Annotated[
+        str | None, typer.Option(help="Bytes in all, about: sizes are scaled to it.", metavar="SIZE")
+    ] = None,
+    names: Annotated[str, typer.Option(help="The style of names.")] = "plain",
+    depth: Annotated[int, typer.Option(help="Levels of folders.")] = 0,
+    breadth: Annotated[int, typer.Option(help="Folders at each level.")] = 3,
     seed: Annotated[int, typer.Option(help="The same seed gives the same bytes.")] = 1,
     as_json: JsonOption = False,
 ) -> None:
-    from sastrugi.corpus.make import CorpusSpec, write_corpus
+    from sastrugi.corpus.make import CorpusSpec, parse_spread, write_corpus
     from sastrugi.report.tables import corpus_table
     from sastrugi.units import format_size, parse_size, plural
 
-    low, dots, high = size.partition("..")
-    smallest, largest = parse_size(low), parse_size(high if dots else low)
-    spec = CorpusSpec(files, str(seed), tuple(kind or ()), smallest, largest, names)
+    smallest, largest = parse_spread(size)
+    spec = CorpusSpec(
+        files,
+        str(seed),
+        tuple(kind or ()),
+        tuple(group or ()),
+        smallest,
+        largest,
+        parse_size(total) if total else 0,
+        names,
+        depth=depth,
+        breadth=breadth,
+    )
     with progress() as watched:
         made = write_corpus(spec, folder, watched)
     if as_json:
@@ -44,3 +75,59 @@ def make(
         return
     show(corpus_table(made))
     say(f"{plural(len(made), 'file')}, {format_size(sum(size for _, _, size in made))} in {folder}")
+
+
+def kinds(
+    group: Annotated[list[str] | None, typer.Option(help="Only this group (may be given again).")] = None,
+    as_json: JsonOption = False,
+) -> None:
+    from sastrugi.errors import SastrugiError
+    from sastrugi.kinds import all_kinds
+    from sastrugi.report.tables import kind_json, kinds_table
+
+    known = sorted({kind.group for kind in all_kinds().values()})
+    for name in group or ():
+        if name not in known:
+            raise SastrugiError(f"'{name}' is no group of kinds: there are {', '.join(known)}")
+    chosen = [kind for kind in all_kinds().values() if not group or kind.group in group]
+    if as_json:
+        show_json([kind_json(kind) for kind in chosen])
+        return
+    show(kinds_table(chosen))
+
+
+def check(
+    folder: Annotated[Path, typer.Argument(help="The folder to open the files of.", metavar="DIR")],
+    sheet: Annotated[Path | None, typer.Option(help="Also draw a contact sheet of it.", metavar="FILE.png")] = None,
+    seconds: Annotated[float, typer.Option(help="The most time a file may take.")] = 30.0,
+    memory: Annotated[str, typer.Option(help="The most memory a file may take.")] = "4 GiB",
+    everything: Annotated[bool, typer.Option("--all", help="List the files that open as well.")] = False,
+    as_json: JsonOption = False,
+) -> None:
+    from collections import Counter
+
+    from sastrugi.corpus.check import check_files, files_below
+    from sastrugi.report.sheet import draw_sheet
+    from sastrugi.report.tables import checked_table
+    from sastrugi.units import parse_size, plural
+
+    paths = files_below(folder)
+    with progress() as watched:
+        checked = check_files(paths, watched, seconds, parse_size(memory))
+        if sheet is not None:
+            draw_sheet(folder, paths, sheet, watched)
+    counts = Counter(one.answer for one in checked)
+    if as_json:
+        listed = [
+            {"path": str(one.path.relative_to(folder)), "kind": one.kind, "answer": one.answer, "why": one.why}
+            for one in checked
+        ]
+        show_json({"folder": str(folder), "counts": counts, "files": listed})
+    else:
+        show(checked_table(folder, checked, everything))
+        answers = f"{counts['opens']:,} open, {counts['broken']:,} broken, {counts['cannot tell']:,} cannot be told"
+        say(f"{plural(len(checked), 'file')}: {answers}")
+        if sheet is not None:
+            say(f"contact sheet in {sheet}")
+    if counts["broken"]:
+        raise typer.Exit(1)

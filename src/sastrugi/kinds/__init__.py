@@ -5,6 +5,6 @@ several kinds share. Adding a kind is adding a module.
 """
 
 from sastrugi.kinds.base import Kind, Measure, Proof, Signature, Source
-from sastrugi.kinds.registry import all_kinds, kind_for_name, kind_named
+from sastrugi.kinds.registry import all_kinds, kind_for_name, kind_named, recognise
 
-__all__ = ["Kind", "Measure", "Proof", "Signature", "Source", "all_kinds", "kind_for_name", "kind_named"]
+__all__ = ["Kind", "Measure", "Proof", "Signature", "Source", "all_kinds", "kind_for_name", "kind_named", "recognise"]

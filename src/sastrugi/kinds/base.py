@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import os
 from abc import ABC, abstractmethod
 from collections.abc import Callable, Iterator
 from dataclasses import dataclass
@@ -47,6 +48,23 @@ class BytesSource(Source):
 
     def read(self, position: int, length: int) -> bytes:
         return self._data[position : position + length] if position >= 0 else b""
+
+
+class FileSource(Source):
+    """A source over a file; close it, or use it in a `with`."""
+
+    def __init__(self, path: Path) -> None:
+        self._fd = os.open(path, os.O_RDONLY)
+        self.size = os.fstat(self._fd).st_size
+
+    def read(self, position: int, length: int) -> bytes:
+        return os.pread(self._fd, length, position) if position >= 0 and length > 0 else b""
+
+    def __enter__(self) -> FileSource:
+        return self
+
+    def __exit__(self, *_: object) -> None:
+        os.close(self._fd)
 
 
 class Proof(IntEnum):

@@ -9,9 +9,10 @@ from importlib import import_module
 
 import sastrugi.kinds as package
 from sastrugi.errors import KindError
-from sastrugi.kinds.base import Kind
+from sastrugi.kinds.base import Kind, Measure, Signature, Source
 
 _NOT_KINDS = ("base", "registry")
+_HEAD = 512
 
 
 @cache
@@ -49,3 +50,20 @@ def kind_for_name(name: str) -> Kind | None:
 def measuring_kind(kind: Kind) -> Kind:
     """The kind whose signature and measure apply: the one it refines, or itself."""
     return kind_named(kind.refines) if kind.refines else kind
+
+
+def recognise(source: Source, deep: bool = False) -> Measure | None:
+    """The measure of the first kind whose signature stands at the start of the source, or None."""
+    head = source.read(0, _HEAD)
+    for kind in all_kinds().values():
+        if kind.measure and any(_stands(signature, source, head) for signature in kind.signatures):
+            measure = kind.measure(source, deep)
+            if measure is not None:
+                return measure
+    return None
+
+
+def _stands(signature: Signature, source: Source, head: bytes) -> bool:
+    at, length = signature.offset, len(signature.data)
+    found = head[at : at + length] if at + length <= _HEAD else source.read(at, length)
+    return found == signature.data

@@ -12,14 +12,15 @@ from dataclasses import dataclass, replace
 import numpy as np
 from numpy.typing import NDArray
 
-from sastrugi.kinds import Kind, Measure, Proof, all_kinds
+from sastrugi.kinds import Kind, Measure, Proof, all_kinds, recognise
 from sastrugi.media import Extent, Medium, RangeSet
 from sastrugi.progress import Progress
 from sastrugi.recovery.findings import Finding
 from sastrugi.recovery.judge import judge_found, kind_of
-from sastrugi.recovery.sources import SECTOR, MediumSource, recognise
+from sastrugi.recovery.sources import MediumSource
 from sastrugi.volumes.base import Times
 
+SECTOR = 512
 _CHUNK = 4 << 20
 _TEXT_HEAD = 16
 _SHORTEST_FRAGMENT = 4096

@@ -8,11 +8,11 @@ from __future__ import annotations
 from dataclasses import dataclass
 
 from sastrugi.errors import KindError
-from sastrugi.kinds import Kind, Measure, Proof, kind_for_name
+from sastrugi.kinds import Kind, Measure, Proof, kind_for_name, recognise
 from sastrugi.kinds.registry import kind_named, measuring_kind
 from sastrugi.media import Medium
 from sastrugi.media.extents import total
-from sastrugi.recovery.sources import MediumSource, recognise
+from sastrugi.recovery.sources import MediumSource
 from sastrugi.units import plural
 from sastrugi.volumes.base import Conflict, Entry, Placement, Volume
 

@@ -11,10 +11,9 @@ from sastrugi.errors import Interrupted, MediumError, ScanFileError
 from sastrugi.media import Extent, Medium, RangeSet
 from sastrugi.media.extents import total
 from sastrugi.progress import Progress
-from sastrugi.recovery.content import Grid, content_findings
+from sastrugi.recovery.content import SECTOR, Grid, content_findings
 from sastrugi.recovery.findings import FoundVolume, ScanFile, medium_identity
 from sastrugi.recovery.layout import Place, find_places, missing_bytes
-from sastrugi.recovery.sources import SECTOR
 from sastrugi.recovery.tables import table_findings
 
 PASSES = ("layout", "tables", "content")

@@ -2,11 +2,10 @@
 
 from __future__ import annotations
 
-from sastrugi.kinds import Measure, Signature, Source, all_kinds
+from sastrugi.kinds import Source
 from sastrugi.media import Extent, Medium
 from sastrugi.media.extents import total, within
 
-SECTOR = 512
 _AHEAD = 1 << 16
 
 
@@ -32,20 +31,3 @@ class MediumSource(Source):
 
     def _read(self, position: int, length: int) -> bytes:
         return self._medium.read_extents(within(self._extents, position, length))
-
-
-def recognise(source: Source, deep: bool = False) -> Measure | None:
-    """The measure of the first kind whose signature stands at the start of the source, or None."""
-    head = source.read(0, SECTOR)
-    for kind in all_kinds().values():
-        if kind.measure and any(_stands(signature, source, head) for signature in kind.signatures):
-            measure = kind.measure(source, deep)
-            if measure is not None:
-                return measure
-    return None
-
-
-def _stands(signature: Signature, source: Source, head: bytes) -> bool:
-    at, length = signature.offset, len(signature.data)
-    found = head[at : at + length] if at + length <= SECTOR else source.read(at, length)
-    return found == signature.data

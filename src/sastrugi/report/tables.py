@@ -10,25 +10,81 @@ from rich.console import Group, RenderableType
 from rich.table import Table
 from rich.text import Text
 
-from sastrugi.report.style import GREY, shorten_path, table
+from sastrugi.report.style import GREEN, GREY, ORANGE, VERMILION, shorten_path, table
 from sastrugi.units import format_size, plural, printable
 
 if TYPE_CHECKING:
+    from pathlib import Path
+
+    from sastrugi.corpus.check import Checked
+    from sastrugi.kinds import Kind
     from sastrugi.recovery.extract import Extracted
     from sastrugi.recovery.findings import Finding, FoundVolume, ScanFile
     from sastrugi.specimen.audit import Check
     from sastrugi.specimen.truth import Truth
 
 _PATH_ROOM = 36
+_ANSWERS = {"opens": GREEN, "broken": VERMILION, "cannot tell": ORANGE}
 
 
 def corpus_table(made: Sequence[tuple[str, str, int]]) -> Table:
     out = table()
-    out.add_column("Name", overflow="ellipsis", no_wrap=True)
-    out.add_column("Kind")
-    out.add_column("Size", justify="right")
+    out.add_column("Name", no_wrap=True)
+    out.add_column("Kind", no_wrap=True)
+    out.add_column("Size", justify="right", no_wrap=True)
     for name, kind, size in made:
-        out.add_row(Text(name), kind, format_size(size))
+        out.add_row(Text(shorten_path(name, 70)), kind, format_size(size))
+    return out
+
+
+def kinds_table(kinds: Sequence[Kind]) -> RenderableType:
+    """The kinds, by group."""
+    out = table()
+    columns = ("Kind", "Extensions", "Make", "Check", "Length by", "Proof")
+    for name in columns:
+        out.add_column(name, no_wrap=name in ("Kind", "Make", "Check", "Proof"), overflow="fold")
+    group = ""
+    for kind in sorted(kinds, key=lambda kind: (kind.group, kind.name)):
+        if kind.group != group:
+            group = kind.group
+            out.add_row(Text(group, style="bold"))
+        marks = ("yes" if able else "–" for able in (kind.make, kind.check))
+        out.add_row(f" {kind.name}", " ".join(kind.extensions), *marks, kind.rule, kind.proof.name.lower())
+    return Group(
+        out,
+        Text(f"{plural(len(kinds), 'kind')}; all of them are measured. A dash: not made, or not checked.", style=GREY),
+    )
+
+
+def kind_json(kind: Kind) -> dict[str, Any]:
+    return {
+        "kind": kind.name,
+        "title": kind.title,
+        "group": kind.group,
+        "extensions": list(kind.extensions),
+        "media_type": kind.media_type,
+        "make": kind.make is not None,
+        "measure": True,
+        "check": kind.check is not None,
+        "rule": kind.rule,
+        "proof": kind.proof.name.lower(),
+        "refines": kind.refines or None,
+    }
+
+
+def checked_table(folder: Path, checked: Sequence[Checked], everything: bool) -> RenderableType:
+    """What is broken and why, then what cannot be told; and what opens, if asked for."""
+    order = {"broken": 0, "cannot tell": 1, "opens": 2}
+    shown = [one for one in checked if everything or one.answer != "opens" or one.why]
+    if not shown:
+        return Text("every file opens")
+    out = table()
+    for name in ("File", "Kind", "Answer"):
+        out.add_column(name, no_wrap=True)
+    out.add_column("Why", overflow="fold")
+    for one in sorted(shown, key=lambda one: (order[one.answer], one.path)):
+        path = shorten_path(str(one.path.relative_to(folder)), 40)
+        out.add_row(Text(path), one.kind, Text(one.answer, style=_ANSWERS[one.answer]), Text(printable(one.why)))
     return out
 
 

@@ -266,10 +266,14 @@ class _Builder:
         spec = CorpusSpec(
             table.files,
             f"{self.recipe.seed}/step {number}",
-            tuple(table.kinds),
-            *table.size,
-            table.names,
-            table.first_number,
+            kinds=tuple(table.kinds),
+            groups=tuple(table.groups),
+            smallest=table.size[0],
+            largest=table.size[1],
+            names=table.names,
+            first_number=table.first_number,
+            depth=table.depth,
+            breadth=table.breadth,
         )
         for file in make_files(spec):
             yield _Content(file.name, file.kind.name, len(file.content), partial(iter, (file.content,)))

@@ -20,7 +20,8 @@ from pydantic import (
     model_validator,
 )
 
-from sastrugi.corpus.names import STYLES
+from sastrugi.corpus.make import parse_spread
+from sastrugi.corpus.names import check_style
 from sastrugi.errors import RecipeError, SastrugiError
 from sastrugi.kinds import kind_named
 from sastrugi.units import parse_size
@@ -39,11 +40,10 @@ def _size(value: Any) -> int:
 
 
 def _size_range(value: Any) -> tuple[int, int]:
-    low, dots, high = str(value).partition("..")
-    smallest, largest = _size(low.strip()), _size((high if dots else low).strip())
-    if not 1 <= smallest <= largest:
-        raise ValueError("write sizes from small to large, such as '4 KiB..200 KiB'")
-    return smallest, largest
+    try:
+        return parse_spread(str(value))
+    except SastrugiError as error:
+        raise ValueError(str(error)) from error
 
 
 Size = Annotated[int, BeforeValidator(_size)]
@@ -100,8 +100,11 @@ class CorpusTable(_Table):
 
     files: Annotated[int, Field(ge=1, le=1_000_000)]
     kinds: list[str] = []
+    groups: list[str] = []
     size: SizeRange = (4 << 10, 200 << 10)
     names: str = "plain"
+    depth: Annotated[int, Field(ge=0, le=64)] = 0
+    breadth: Annotated[int, Field(ge=1)] = 3
     first_number: Annotated[int, Field(ge=0)] = 1
 
     @field_validator("kinds")
@@ -117,8 +120,10 @@ class CorpusTable(_Table):
     @field_validator("names")
     @classmethod
     def _known_style(cls, style: str) -> str:
-        if style not in STYLES:
-            raise ValueError(f"'{style}' is not a name style{_nearest(style, STYLES)}")
+        try:
+            check_style(style)
+        except SastrugiError as error:
+            raise ValueError(str(error)) from error
         return style
 
 

@@ -1,0 +1,147 @@
+"""Run a function on many files in child processes with limits, so that no file can take the program down.
+
+The function is named as `module:name`, takes a path and returns something that can be pickled. A child that runs too
+long, takes too much memory or crashes is ended and replaced; the file it had is reported as a problem.
+"""
+
+from __future__ import annotations
+
+import contextlib
+import multiprocessing
+import os
+import time
+from collections.abc import Iterator, Sequence
+from dataclasses import dataclass
+from importlib import import_module
+from multiprocessing.connection import Connection, wait
+from multiprocessing.context import SpawnProcess
+from pathlib import Path
+from typing import Any
+
+from sastrugi.progress import Progress
+
+SECONDS = 30.0
+MEMORY = 4 << 30
+_LONGEST_PROBLEM = 200
+
+
+@dataclass(frozen=True, slots=True)
+class Outcome:
+    """What came of one file: the function's `value`, or the `problem` in words."""
+
+    path: Path
+    value: Any
+    problem: str = ""
+
+
+@dataclass(slots=True)
+class _Child:
+    process: SpawnProcess
+    pipe: Connection
+    task: int = -1
+    deadline: float = 0.0
+
+
+def run_in_children(
+    function: str, paths: Sequence[Path], progress: Progress, seconds: float = SECONDS, memory: int = MEMORY
+) -> list[Outcome]:
+    """The outcomes in the order of `paths`. `seconds` and `memory` (bytes of address space) limit each file."""
+    if not paths:
+        return []
+    outcomes: list[Outcome | None] = [None] * len(paths)
+    children = [_start(function, memory) for _ in range(min(os.cpu_count() or 1, len(paths)))]
+    waiting = iter(range(len(paths)))
+    done = 0
+    try:
+        for child in children:
+            _give(child, waiting, paths, seconds)
+        while done < len(paths):
+            progress.check()
+            busy = [child for child in children if child.task >= 0]
+            ready = wait([child.pipe for child in busy], timeout=0.2)
+            for n, child in enumerate(children):
+                outcome = _answer(child, child.pipe in ready, paths, seconds)
+                if outcome is None:
+                    continue
+                outcomes[child.task] = outcome[0]
+                done += 1
+                progress.at(done)
+                if outcome[1]:
+                    _end(child)
+                    child = children[n] = _start(function, memory)
+                _give(child, waiting, paths, seconds)
+    finally:
+        for child in children:
+            _end(child)
+    return [outcome for outcome in outcomes if outcome is not None]
+
+
+def _answer(child: _Child, ready: bool, paths: Sequence[Path], seconds: float) -> tuple[Outcome, bool] | None:
+    """The outcome of a child's task, if there is one, and whether the child must be replaced."""
+    if child.task < 0:
+        return None
+    path = paths[child.task]
+    if ready:
+        try:
+            value, problem = child.pipe.recv()
+        except (EOFError, OSError, ValueError):
+            return Outcome(path, None, "crashed the program that opened it"), True
+        return Outcome(path, value, problem), False
+    if time.monotonic() > child.deadline:
+        return Outcome(path, None, f"took longer than {seconds:g} seconds"), True
+    return None
+
+
+def _give(child: _Child, waiting: Iterator[int], paths: Sequence[Path], seconds: float) -> None:
+    child.task = next(waiting, -1)
+    if child.task >= 0:
+        child.deadline = time.monotonic() + seconds
+        with contextlib.suppress(OSError):  # a child that died at once shows when it is asked
+            child.pipe.send(paths[child.task])
+
+
+def _start(function: str, memory: int) -> _Child:
+    context = multiprocessing.get_context("spawn")
+    ours, theirs = context.Pipe()
+    process = context.Process(target=_serve, args=(theirs, function, memory), daemon=True)
+    process.start()
+    theirs.close()
+    return _Child(process, ours)
+
+
+def _end(child: _Child) -> None:
+    child.pipe.close()
+    child.process.kill()
+    child.process.join()
+
+
+def _serve(pipe: Connection, function: str, memory: int) -> None:
+    """The child: answers (value, problem) for every path that comes through the pipe."""
+    import signal
+    import warnings
+
+    signal.signal(signal.SIGINT, signal.SIG_IGN)  # the parent decides when to stop
+    quiet = os.open(os.devnull, os.O_WRONLY)
+    for stream in (1, 2):
+        os.dup2(quiet, stream)
+    warnings.simplefilter("ignore")
+    with contextlib.suppress(ImportError, ValueError, OSError):
+        import resource
+
+        resource.setrlimit(resource.RLIMIT_AS, (memory, memory))
+        resource.setrlimit(resource.RLIMIT_CORE, (0, 0))
+    module, name = function.split(":")
+    call = getattr(import_module(module), name)
+    while True:
+        try:
+            path = pipe.recv()
+        except (EOFError, OSError):
+            return
+        try:
+            answer = call(path), ""
+        except MemoryError:
+            answer = None, "takes more memory than allowed"
+        except Exception as error:
+            text = " ".join(str(error).split())[:_LONGEST_PROBLEM]
+            answer = None, text or type(error).__name__
+        pipe.send(answer)
