@@ -5,6 +5,8 @@ from __future__ import annotations
 from collections.abc import Callable
 from pathlib import Path
 
+from sastrugi.scenario.dice import Dice
+
 _MAX_SIDE = 12000
 
 
@@ -20,6 +22,14 @@ def picture_of_size(encode: Callable[[int, int], bytes], size: int, bytes_per_pi
             break
         scale = len(data) / (width * height)
     return data
+
+
+def filling_photographs(dice: Dice, size: int, usual: int = 50_000) -> list[bytes]:
+    """Photographs that come to `size` bytes together: of the `usual` size, larger ones where that would be many."""
+    from sastrugi.kinds.jpeg import make
+
+    count = min(max(size // usual, 0), 12)
+    return [make(dice.fork(f"picture {n}"), size // count) for n in range(count)]
 
 
 def check_picture(path: Path, picture_format: str) -> None:

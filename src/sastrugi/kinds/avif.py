@@ -13,10 +13,10 @@ from sastrugi.scenario.dice import Dice
 def make(dice: Dice, size: int) -> bytes:
     def encode(width: int, height: int) -> bytes:
         out = io.BytesIO()
-        dice.fork("picture").picture(width, height).save(out, "AVIF", quality=70, speed=10, max_threads=1)
+        dice.fork("picture").picture(width, height).save(out, "AVIF", quality=92, speed=10, max_threads=1)
         return out.getvalue()
 
-    return picture_of_size(encode, size, bytes_per_pixel=0.25)
+    return picture_of_size(encode, size, bytes_per_pixel=0.8)
 
 
 def check(path: Path) -> None:

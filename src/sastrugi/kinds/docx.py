@@ -5,6 +5,7 @@ from __future__ import annotations
 import io
 from pathlib import Path
 
+from sastrugi.kinds._pictures import filling_photographs
 from sastrugi.kinds.base import Kind, Proof
 from sastrugi.kinds.zip import with_fixed_times
 from sastrugi.scenario.dice import Dice
@@ -15,21 +16,18 @@ def make(dice: Dice, size: int) -> bytes:
     from docx import Document
     from docx.shared import Inches
 
-    from sastrugi.kinds.jpeg import make as make_jpeg
-
     document = Document()
     properties = document.core_properties
     properties.created = properties.modified = dice.moment()
     properties.author = properties.last_modified_by = dice.person()
     document.add_heading(dice.caption(), 0)
-    pictures = max((size - 30_000) // 60_000, 0)
-    for section in range(2 + pictures):
+    pictures = filling_photographs(dice, size - 38_000)
+    for section in range(2 + len(pictures)):
         document.add_heading(dice.caption(), 1)
         for paragraph in dice.log_text(1200).split("\n\n"):
             document.add_paragraph(paragraph)
-        if section < pictures:
-            picture = io.BytesIO(make_jpeg(dice.fork(f"picture {section}"), 58_000))
-            document.add_picture(picture, width=Inches(5))
+        if section < len(pictures):
+            document.add_picture(io.BytesIO(pictures[section]), width=Inches(5))
     out = io.BytesIO()
     document.save(out)
     return with_fixed_times(out.getvalue())

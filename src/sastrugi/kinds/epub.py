@@ -7,6 +7,7 @@ import zipfile
 from pathlib import Path
 from xml.sax.saxutils import escape
 
+from sastrugi.kinds._pictures import filling_photographs
 from sastrugi.kinds.base import Kind, Proof
 from sastrugi.kinds.zip import check as check_archive
 from sastrugi.scenario.dice import Dice
@@ -20,22 +21,20 @@ _CONTAINER = """<?xml version="1.0"?>
 
 def make(dice: Dice, size: int) -> bytes:
     """A season's log as a book, with photographs that bring it to its size."""
-    from sastrugi.kinds.jpeg import make as make_jpeg
-
-    pictures = max((size - 8_000) // 50_000, 0)
+    pictures = filling_photographs(dice, size - 8_000)
     title = escape(dice.caption())
     entries: list[tuple[str, bytes]] = [("META-INF/container.xml", _CONTAINER.encode())]
     manifest, spine = ['<item id="nav" href="nav.xhtml" media-type="application/xhtml+xml" properties="nav"/>'], []
-    for n in range(2 + pictures):
-        image = f'<img src="view-{n}.jpg" alt="view {n}"/>' if n < pictures else ""
+    for n in range(2 + len(pictures)):
+        image = f'<img src="view-{n}.jpg" alt="view {n}"/>' if n < len(pictures) else ""
         text = escape(dice.log_text(min(max(size // 4, 300), 4000))).replace("\n", "<br/>")
         body = f"<body><p>{text}</p>{image}</body>"
         page = f"<html {_XHTML}><head><title>{title}</title></head>{body}</html>"
         entries.append((f"page-{n}.xhtml", page.encode()))
         manifest.append(f'<item id="p{n}" href="page-{n}.xhtml" media-type="application/xhtml+xml"/>')
         spine.append(f'<itemref idref="p{n}"/>')
-        if n < pictures:
-            entries.append((f"view-{n}.jpg", make_jpeg(dice.fork(f"picture {n}"), 49_000)))
+        if n < len(pictures):
+            entries.append((f"view-{n}.jpg", pictures[n]))
             manifest.append(f'<item id="v{n}" href="view-{n}.jpg" media-type="image/jpeg"/>')
     nav = (
         f'<html {_XHTML} xmlns:epub="http://www.idpf.org/2007/ops"><head><title>Contents</title></head>'

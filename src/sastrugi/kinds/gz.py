@@ -19,7 +19,7 @@ def measure(source: Source, deep: bool = False) -> Measure | None:
 
 def packing_down(dice: Dice, size: int, ratio: int) -> bytes:
     """Content that packs to about `size` bytes: text, which packs well, and noise, which does not."""
-    return dice.log_text(max(size // 2 * ratio, 40)).encode() + dice.noise(size // 2)
+    return dice.log_text(max(size // 6 * ratio, 40)).encode() + dice.noise(size * 5 // 6)
 
 
 def make(dice: Dice, size: int) -> bytes:

@@ -38,10 +38,10 @@ def make(dice: Dice, size: int) -> bytes:
     def encode(width: int, height: int) -> bytes:
         out = io.BytesIO()
         picture = dice.fork("picture").picture(width, height)
-        picture.save(out, "JPEG2000", quality_mode="rates", quality_layers=[12], irreversible=False, num_resolutions=3)
+        picture.save(out, "JPEG2000", quality_mode="rates", quality_layers=[5], irreversible=False, num_resolutions=3)
         return out.getvalue()
 
-    return picture_of_size(encode, size, bytes_per_pixel=0.25)
+    return picture_of_size(encode, size, bytes_per_pixel=0.6)
 
 
 def check(path: Path) -> None:

@@ -92,7 +92,7 @@ def make(dice: Dice, size: int) -> bytes:
     """With an ID3 tag or without."""
     titled = dice.chance(0.6)
     options = {} if titled else {"id3v2_version": "0"}
-    return make_sound(dice, size, "mp3", "libmp3lame", 96_000, options, titled=titled)
+    return make_sound(dice, size, "mp3", "libmp3lame", 320_000, options, titled=titled)
 
 
 KIND = Kind(

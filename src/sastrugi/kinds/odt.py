@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from sastrugi.kinds._open_document import check, finish, new_document
+from sastrugi.kinds._pictures import filling_photographs
 from sastrugi.kinds.base import Kind, Proof
 from sastrugi.scenario.dice import Dice
 
@@ -12,14 +13,12 @@ def make(dice: Dice, size: int) -> bytes:
     from odf import draw, text
     from odf.opendocument import OpenDocumentText
 
-    from sastrugi.kinds.jpeg import make as make_jpeg
-
     document = new_document(OpenDocumentText)
     document.text.addElement(text.H(outlinelevel=1, text=dice.caption()))
     for paragraph in dice.log_text(min(max(size, 400), 20_000)).split("\n\n"):
         document.text.addElement(text.P(text=paragraph))
-    for n in range(max((size - 12_000) // 50_000, 0)):
-        place = document.addPicture(f"view-{n}.jpg", "image/jpeg", make_jpeg(dice.fork(f"picture {n}"), 49_000))
+    for n, picture in enumerate(filling_photographs(dice, size - 12_000)):
+        place = document.addPicture(f"view-{n}.jpg", "image/jpeg", picture)
         frame = draw.Frame(width="15cm", height="11cm")
         frame.addElement(draw.Image(href=place))
         paragraph = text.P()

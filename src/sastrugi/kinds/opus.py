@@ -8,7 +8,7 @@ from sastrugi.scenario.dice import Dice
 
 
 def make(dice: Dice, size: int) -> bytes:
-    return make_sound(dice, size, "opus", "libopus", 96_000)
+    return make_sound(dice, size, "opus", "libopus", 256_000)
 
 
 KIND = Kind(

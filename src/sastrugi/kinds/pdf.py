@@ -6,6 +6,7 @@ import datetime as dt
 import re
 from pathlib import Path
 
+from sastrugi.kinds._pictures import filling_photographs
 from sastrugi.kinds.base import Kind, Measure, Proof, Signature, Source, broken
 from sastrugi.scenario.dice import Dice
 
@@ -100,20 +101,18 @@ def make(dice: Dice, size: int) -> bytes:
 
     from fpdf import FPDF
 
-    from sastrugi.kinds.jpeg import make as make_jpeg
-
     report = FPDF()
     report.set_creation_date(dice.moment().replace(tzinfo=dt.UTC))
     report.set_author("Firnline station")
-    pictures = max((size - 6000) // 50_000, 0)
-    for page in range(1 + pictures):
+    pictures = filling_photographs(dice, size - 6000)
+    for page in range(1 + len(pictures)):
         report.add_page()
         report.set_font("Helvetica", "B", 16)
         report.cell(0, 12, _latin(dice.caption()), new_x="LMARGIN", new_y="NEXT")
         report.set_font("Helvetica", size=10)
         report.multi_cell(0, 5, _latin(dice.log_text(1500)))
-        if page < pictures:
-            report.image(io.BytesIO(make_jpeg(dice.fork(f"picture {page}"), 48_000)), w=150)
+        if page < len(pictures):
+            report.image(io.BytesIO(pictures[page]), w=150)
     return bytes(report.output())
 
 

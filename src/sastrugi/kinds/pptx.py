@@ -5,6 +5,7 @@ from __future__ import annotations
 import io
 from pathlib import Path
 
+from sastrugi.kinds._pictures import filling_photographs
 from sastrugi.kinds.base import Kind, Proof
 from sastrugi.kinds.zip import with_fixed_times
 from sastrugi.scenario.dice import Dice
@@ -15,20 +16,17 @@ def make(dice: Dice, size: int) -> bytes:
     from pptx import Presentation
     from pptx.util import Inches
 
-    from sastrugi.kinds.jpeg import make as make_jpeg
-
     show = Presentation()
     properties = show.core_properties
     properties.created = properties.modified = dice.moment()
     properties.author = properties.last_modified_by = dice.person()
-    pictures = max((size - 32_000) // 60_000, 0)
-    for n in range(2 + pictures):
+    pictures = filling_photographs(dice, size - 32_000)
+    for n in range(2 + len(pictures)):
         slide = show.slides.add_slide(show.slide_layouts[1])
         slide.shapes.title.text = dice.caption()
         slide.placeholders[1].text = " ".join(dice.sentence() for _ in range(3))
-        if n < pictures:
-            picture = io.BytesIO(make_jpeg(dice.fork(f"picture {n}"), 58_000))
-            slide.shapes.add_picture(picture, Inches(2), Inches(3), width=Inches(5))
+        if n < len(pictures):
+            slide.shapes.add_picture(io.BytesIO(pictures[n]), Inches(2), Inches(3), width=Inches(5))
     out = io.BytesIO()
     show.save(out)
     return with_fixed_times(out.getvalue())

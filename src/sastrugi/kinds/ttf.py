@@ -14,6 +14,7 @@ _TRUETYPE, _OPENTYPE, _APPLE = b"\0\1\0\0", b"OTTO", b"true"
 _RECORD = np.dtype([("tag", "S4"), ("checksum", ">u4"), ("offset", ">u4"), ("length", ">u4")])
 _NEEDED = {b"cmap", b"head", b"name"}
 _HEAD_ADJUSTMENT = 8
+_LARGEST_FONT = 400_000
 
 
 def measure(source: Source, deep: bool = False) -> Measure | None:
@@ -54,7 +55,9 @@ def build_font(dice: Dice, size: int, outlines: str) -> bytes:
     from fontTools.pens.t2CharStringPen import T2CharStringPen
     from fontTools.pens.ttGlyphPen import TTGlyphPen
 
-    count = min(max((size - 1500) // 150, 4), 6000)
+    size = min(size, _LARGEST_FONT)
+    count = max((size - 1500) // 1500, 4)
+    corners = min(max((size - 1500) // count // 5, 6), 400)
     names = [".notdef", *(f"drift{n}" for n in range(count))]
     builder = FontBuilder(1000, isTTF=outlines == "glyf")
     builder.updateHead(created=3_900_000_000, modified=3_900_000_000)
@@ -63,7 +66,7 @@ def build_font(dice: Dice, size: int, outlines: str) -> bytes:
     shapes = {}
     for name in names:
         pen = TTGlyphPen(None) if outlines == "glyf" else T2CharStringPen(600, None)
-        points = [(dice.number(0, 550), dice.number(0, 700)) for _ in range(14)]
+        points = [(dice.number(0, 550), dice.number(0, 700)) for _ in range(corners)]
         pen.moveTo(points[0])
         for point in points[1:]:
             pen.lineTo(point)

@@ -20,10 +20,10 @@ def measure(source: Source, deep: bool = False) -> Measure | None:
 def make(dice: Dice, size: int) -> bytes:
     def encode(width: int, height: int) -> bytes:
         out = io.BytesIO()
-        dice.fork("picture").picture(width, height).save(out, "WEBP", quality=80, method=2)
+        dice.fork("picture").picture(width, height).save(out, "WEBP", quality=95, method=2)
         return out.getvalue()
 
-    return picture_of_size(encode, size, bytes_per_pixel=0.2)
+    return picture_of_size(encode, size, bytes_per_pixel=0.5)
 
 
 def check(path: Path) -> None:

@@ -5,16 +5,18 @@ from __future__ import annotations
 import io
 from pathlib import Path
 
+from sastrugi.kinds._pictures import filling_photographs
 from sastrugi.kinds.base import Kind, Proof
 from sastrugi.kinds.zip import with_fixed_times
 from sastrugi.scenario.dice import Dice
 
-_BYTES_PER_ROW = 42
+_BYTES_PER_ROW, _MOST_ROWS = 42, 3000
 
 
 def make(dice: Dice, size: int) -> bytes:
     """Ice-core readings: depth, density, temperature, conductivity."""
     from openpyxl import Workbook
+    from openpyxl.drawing.image import Image
 
     book = Workbook()
     book.properties.creator = dice.person()
@@ -23,7 +25,10 @@ def make(dice: Dice, size: int) -> bytes:
     assert sheet is not None
     sheet.title = "Core"
     sheet.append(["Depth (m)", "Density (kg/m³)", "Temperature (°C)", "Conductivity (µS/cm)", "Note"])
-    for row in range(max((size - 5000) // _BYTES_PER_ROW, 8)):
+    rows = min(max((size - 5000) // _BYTES_PER_ROW, 8), _MOST_ROWS)
+    for n, picture in enumerate(filling_photographs(dice, size - 5000 - rows * _BYTES_PER_ROW)):
+        sheet.add_image(Image(io.BytesIO(picture)), f"G{2 + n * 20}")
+    for row in range(rows):
         density, temperature, conductivity = (
             dice.number(3200, 9170),
             dice.number(-4200, -50),
