@@ -8,6 +8,7 @@ from pathlib import Path
 from sastrugi.scenario.dice import Dice
 
 _MAX_SIDE = 12000
+_SMALLEST_PHOTOGRAPH = 8_000
 
 
 def picture_of_size(encode: Callable[[int, int], bytes], size: int, bytes_per_pixel: float) -> bytes:
@@ -28,7 +29,7 @@ def filling_photographs(dice: Dice, size: int, usual: int = 50_000) -> list[byte
     """Photographs that come to `size` bytes together: of the `usual` size, larger ones where that would be many."""
     from sastrugi.kinds.jpeg import make
 
-    count = min(max(size // usual, 0), 12)
+    count = min(max(round(size / usual), 1 if size >= _SMALLEST_PHOTOGRAPH else 0), 12)
     return [make(dice.fork(f"picture {n}"), size // count) for n in range(count)]
 
 

@@ -49,7 +49,7 @@ def make_clip(
 
 def make_sound(
     dice: Dice, size: int, container_format: str, codec: str, bit_rate: int, options: Mapping[str, str] | None = None,
-    titled: bool = True, lossless: bool = False,
+    titled: bool = True, lossless: bool = False, varying: bool = False,
 ) -> bytes:  # fmt: skip
     """Wind and a ringing mast, near `size` bytes at `bit_rate` bits a second."""
     import av
@@ -65,7 +65,8 @@ def make_sound(
             if not lossless:
                 stream.bit_rate = bit_rate
             stream.codec_context.thread_count = 1
-            stream.codec_context.options = {"flags": "+bitexact", "strict": "experimental"}
+            quality = {"flags": "+bitexact+qscale", "global_quality": "0"} if varying else {"flags": "+bitexact"}
+            stream.codec_context.options = {**quality, "strict": "experimental"}
             for at in range(0, frames, _SOUND_CHUNK):
                 samples = dice.sound(min(_SOUND_CHUNK, frames - at), 1, _RATE)
                 frame = av.AudioFrame.from_ndarray(np.ascontiguousarray(samples.T), format="s16", layout="mono")

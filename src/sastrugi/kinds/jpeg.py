@@ -20,6 +20,7 @@ _RST_FIRST, _RST_LAST = 0xD0, 0xD7
 _FRAMES = frozenset(range(0xC0, 0xD0)) - {0xC4, 0xC8, 0xCC}
 _SEGMENTS = frozenset({*range(0xE0, 0xF0), 0xDB, 0xC4, 0xCC, 0xDD, 0xDC, 0xFE, _SOS}) | _FRAMES
 _BLOCK = 1 << 18
+_PREVIEW = (160, 120)
 _ROW = 512
 _ZERO_ROWS = 8
 _TEXT = np.zeros(256, bool)
@@ -121,16 +122,28 @@ def make(dice: Dice, size: int) -> bytes:
 
 
 def _encode(dice: Dice, width: int, height: int) -> bytes:
-    """A photograph with an Exif header as a camera writes it: maker, model, time, and a small preview."""
-    from PIL import Image
+    """A photograph with an Exif header as a camera writes it: maker, model, time, and a small preview of itself."""
+    import piexif
 
     picture = dice.picture(width, height)
-    exif = Image.Exif()
-    exif[0x010F], exif[0x0110] = "Firnline", "Ice Camera 3"
-    exif[0x0132] = dice.moment().strftime("%Y:%m:%d %H:%M:%S")
-    exif[0x010E] = dice.caption()
+    preview = io.BytesIO()
+    if width >= _PREVIEW[0]:
+        small = picture.resize(_PREVIEW)
+        small.save(preview, "JPEG", quality=60)
+    moment = dice.moment().strftime("%Y:%m:%d %H:%M:%S")
+    header = {
+        "0th": {
+            piexif.ImageIFD.Make: "Firnline",
+            piexif.ImageIFD.Model: "Ice Camera 3",
+            piexif.ImageIFD.DateTime: moment,
+            piexif.ImageIFD.ImageDescription: dice.caption().encode(),
+        },
+        "Exif": {piexif.ExifIFD.DateTimeOriginal: moment},
+        "1st": {piexif.ImageIFD.Compression: 6} if preview.getvalue() else {},
+        "thumbnail": preview.getvalue() or None,
+    }
     out = io.BytesIO()
-    picture.save(out, "JPEG", quality=88, exif=exif, progressive=dice.chance(0.25), subsampling=2)
+    picture.save(out, "JPEG", quality=88, exif=piexif.dump(header), progressive=dice.chance(0.25), subsampling=2)
     return out.getvalue()
 
 

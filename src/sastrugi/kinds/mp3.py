@@ -89,10 +89,10 @@ def _tail_tags(source: Source, at: int) -> int:
 
 
 def make(dice: Dice, size: int) -> bytes:
-    """With an ID3 tag or without."""
+    """With an ID3 tag or without; of one bit rate, or of a changing one."""
     titled = dice.chance(0.6)
     options = {} if titled else {"id3v2_version": "0"}
-    return make_sound(dice, size, "mp3", "libmp3lame", 320_000, options, titled=titled)
+    return make_sound(dice, size, "mp3", "libmp3lame", 320_000, options, titled=titled, varying=dice.chance(0.4))
 
 
 KIND = Kind(

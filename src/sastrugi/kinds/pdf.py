@@ -113,7 +113,36 @@ def make(dice: Dice, size: int) -> bytes:
         report.multi_cell(0, 5, _latin(dice.log_text(1500)))
         if page < len(pictures):
             report.image(io.BytesIO(pictures[page]), w=150)
-    return bytes(report.output())
+    plain = bytes(report.output())
+    form = dice.pick(("plain", "streams", "updated"))
+    if form == "streams":
+        return _with_streams(plain)
+    return _updated(plain, dice) if form == "updated" else plain
+
+
+def _with_streams(plain: bytes) -> bytes:
+    """The same document with its cross-references in a stream, as newer programs write it."""
+    import io
+
+    from pikepdf import ObjectStreamMode, Pdf
+
+    out = io.BytesIO()
+    with Pdf.open(io.BytesIO(plain)) as document:
+        document.save(out, object_stream_mode=ObjectStreamMode.generate, deterministic_id=True)
+    return out.getvalue()
+
+
+def _updated(plain: bytes, dice: Dice) -> bytes:
+    """The same document with an incremental update behind its end mark."""
+    import io
+
+    from pypdf import PdfWriter
+
+    out = io.BytesIO()
+    writer = PdfWriter(io.BytesIO(plain), incremental=True)
+    writer.add_metadata({"/Subject": _latin(dice.sentence())})
+    writer.write(out)
+    return out.getvalue()
 
 
 def _latin(text: str) -> str:

@@ -18,7 +18,7 @@ def measure(source: Source, deep: bool = False) -> Measure | None:
 
 
 def make(dice: Dice, size: int) -> bytes:
-    channels = 2 if dice.chance(0.4) else 1
+    channels = dice.pick((1, 1, 2, 4))
     frames = max((size - 44) // (2 * channels), 16)
     out = io.BytesIO()
     with wave.open(out, "wb") as sound:
@@ -26,7 +26,17 @@ def make(dice: Dice, size: int) -> bytes:
         sound.setsampwidth(2)
         sound.setframerate(_RATE)
         sound.writeframes(dice.sound(frames, channels, _RATE).tobytes())
-    return out.getvalue()
+    data = out.getvalue()
+    return _with_broadcast_chunk(data, dice) if dice.chance(0.4) else data
+
+
+def _with_broadcast_chunk(data: bytes, dice: Dice) -> bytes:
+    """The same sound with a `bext` chunk behind `fmt `. Source: EBU Tech 3285."""
+    moment = dice.moment()
+    text = dice.caption().encode("ascii", "replace")[:255].ljust(256, b"\0") + b"Firnline".ljust(64, b"\0")
+    body = (text + f"{moment:%Y-%m-%d%H:%M:%S}".encode()).ljust(602, b"\0")
+    chunk = b"bext" + len(body).to_bytes(4, "little") + body
+    return b"RIFF" + (len(data) + len(chunk) - 8).to_bytes(4, "little") + data[8:36] + chunk + data[36:]
 
 
 def check(path: Path) -> None:

@@ -5,11 +5,15 @@ from __future__ import annotations
 import io
 import zipfile
 from pathlib import Path
+from typing import TYPE_CHECKING
 
 from sastrugi.kinds._zip_records import LOCAL, Archive, first_damaged, walk
 from sastrugi.kinds.base import Kind, Measure, Proof, Signature, Source, broken
 from sastrugi.scenario.dice import Dice
 from sastrugi.units import plural
+
+if TYPE_CHECKING:
+    from _typeshed import ReadableBuffer as Buffer
 
 _BY_FOLDER = {"word/": "docx", "xl/": "xlsx", "ppt/": "pptx"}
 _BY_MEDIA_TYPE = {
@@ -53,18 +57,37 @@ def _inner_kind(archive: Archive) -> str:
 
 
 def make(dice: Dice, size: int) -> bytes:
-    """Logger downloads of several days, some of them stored as they are (they do not pack)."""
+    """Logger downloads of several days, some of them stored as they are (they do not pack).
+
+    In one of three forms: plain, with 64-bit lengths, or written to a pipe, with lengths behind the data.
+    """
     out = io.BytesIO()
     days = dice.number(3, 6)
-    with zipfile.ZipFile(out, "w") as archive:
+    form = dice.pick(("plain", "zip64", "pipe"))
+    with zipfile.ZipFile(_Pipe(out) if form == "pipe" else out, "w") as archive:
         for day in range(days):
             stored = dice.chance(0.5)
             content = dice.noise(size // days) if stored else dice.log_text(size * 3 // days).encode()
             entry = zipfile.ZipInfo(
                 f"logger/day-{day + 1:03d}.{'raw' if stored else 'txt'}", dice.moment().timetuple()[:6]
             )
-            archive.writestr(entry, content, zipfile.ZIP_STORED if stored else zipfile.ZIP_DEFLATED)
+            entry.compress_type = zipfile.ZIP_STORED if stored else zipfile.ZIP_DEFLATED
+            with archive.open(entry, "w", force_zip64=form == "zip64") as file:
+                file.write(content)
     return out.getvalue()
+
+
+class _Pipe(io.RawIOBase):
+    """Takes bytes one after the other: what is written to it cannot be gone back to."""
+
+    def __init__(self, out: io.BytesIO) -> None:
+        self._out = out
+
+    def writable(self) -> bool:
+        return True
+
+    def write(self, data: Buffer) -> int:
+        return self._out.write(data)
 
 
 def check(path: Path) -> None:
