@@ -23,7 +23,7 @@ MISTAKES = {
     "a kind that is none": ('kinds = ["wav", "zip"]', 'kinds = ["waw", "zip"]', "did you mean 'wav'"),
     "a name style that is none": ('names = "accented"', 'names = "acented"', "did you mean 'accented'"),
     "a size that is none": ('size = "64 MiB"', 'size = "64 MB of card"', "is not a size"),
-    "sizes upside down": ('"60 KiB..400 KiB"', '"400 KiB..60 KiB"', "from small to large"),
+    "sizes upside down": ('"60 KiB..400 KiB"', '"400 KiB..60 KiB"', "must not be above"),
     "a missing key": ('label = "FIRNLINE"', "", ""),
     "a wrong version": ("recipe = 1", "recipe = 7", "input should be 1"),
     "no TOML": ("seed = 20310203", "seed = = 20310203", "is no TOML"),

@@ -11,8 +11,6 @@ from sastrugi.scenario import season
 from sastrugi.scenario.dice import Dice
 
 _LONGEST = 255
-_SAME = 4
-"""How many files in different folders share a name in the style `same`."""
 
 
 def _plain(dice: Dice, number: int, extension: str) -> str:
@@ -32,7 +30,7 @@ def _accented(dice: Dice, number: int, extension: str) -> str:
 
 
 def _same(dice: Dice, number: int, extension: str) -> str:
-    return f"notes {number // _SAME}.{extension}"
+    return f"notes.{extension}"
 
 
 def _case(dice: Dice, number: int, extension: str) -> str:

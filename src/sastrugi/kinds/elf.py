@@ -48,6 +48,10 @@ def measure(source: Source, deep: bool = False) -> Measure | None:
     )
     if end > source.size:
         return broken("elf", source.size, "a section reaches beyond the end")
+    table = int(header["shoff"])
+    if sections and max(int(entry["offset"]) for entry in sections) > table and source.read(end, 1) == b"\0":
+        # Linkers put the table of sections last. A tool that moved sections behind it leaves one more zero byte.
+        return Measure("elf", end + 1, True, Proof.GUESS, "sections were moved behind their table; a zero byte follows")
     return Measure(
         "elf", end, True, Proof.STRUCTURE, f"{len(sections)} sections and {len(segments)} segments lie inside"
     )

@@ -1,0 +1,211 @@
+"""Corpora: made the same twice, named in every style, checked in child processes that nothing can take down."""
+
+from __future__ import annotations
+
+import json
+import sysconfig
+import time
+from pathlib import Path
+
+import pytest
+from PIL import Image
+
+from sastrugi.children import run_in_children
+from sastrugi.corpus.make import SPREADS, CorpusSpec, plan_files
+from sastrugi.corpus.names import STYLE_NAMES
+from sastrugi.kinds import all_kinds, recognise
+from sastrugi.kinds.base import FileSource
+from sastrugi.progress import Progress
+from sastrugi.volumes.fat.names import check_name
+from tests.conftest import Program
+
+
+@pytest.fixture(scope="module")
+def corpus(sastrugi: Program, tmp_path_factory: pytest.TempPathFactory) -> Path:
+    """Two files of every kind that can be made, in folders."""
+    folder = tmp_path_factory.mktemp("corpus") / "reference"
+    count = 2 * sum(kind.make is not None for kind in all_kinds().values())
+    sastrugi("corpus", "make", folder, "--files", count, "--size", "6 KiB..60 KiB", "--depth", 2, "--seed", 9, "--json")
+    return folder
+
+
+def tree(folder: Path) -> dict[str, bytes]:
+    return {p.relative_to(folder).as_posix(): p.read_bytes() for p in folder.rglob("*") if p.is_file()}
+
+
+def test_a_corpus_repeats_and_every_file_differs(
+    sastrugi: Program, corpus: Path, tmp_path: Path, monkeypatch: pytest.MonkeyPatch
+) -> None:
+    monkeypatch.setenv("TZ", "Pacific/Auckland")
+    sastrugi(
+        "corpus",
+        "make",
+        tmp_path / "again",
+        "--files",
+        len(tree(corpus)),
+        "--size",
+        "6 KiB..60 KiB",
+        "--depth",
+        2,
+        "--seed",
+        9,
+    )
+    one, other = tree(corpus), tree(tmp_path / "again")
+    assert {path for path in one if one[path] != other.get(path)} == set() and len(one) == len(other)
+    assert len(set(one.values())) == len(one)
+    assert {path.count("/") for path in one} == {0, 1, 2}
+
+
+def test_every_kind_opens_and_is_recognised_where_it_lies(sastrugi: Program, corpus: Path) -> None:
+    ran = sastrugi("corpus", "check", corpus, "--json")
+    assert ran.json["counts"] == {"opens": len(tree(corpus))}
+    assert {f["kind"] for f in ran.json["files"]} >= {k.name for k in all_kinds().values() if k.make} - {
+        "log",
+        "eml",
+        "mbox",
+        "csv",
+    }
+    for path in corpus.rglob("*.*"):
+        if path.is_file():
+            with FileSource(path) as source:
+                found = recognise(source)
+            assert found is None or (found.whole and found.length == path.stat().st_size), path
+
+
+def test_broken_files_are_named_with_the_reason(sastrugi: Program, corpus: Path, tmp_path: Path) -> None:
+    (tmp_path / "c").mkdir()
+    originals = {path.suffix: path for path in corpus.rglob("*.*") if path.is_file()}
+    for suffix in (".png", ".docx", ".flac", ".gz", ".jpg"):
+        data = originals[suffix].read_bytes()
+        (tmp_path / "c" / f"cut{suffix}").write_bytes(data[: len(data) // 2])
+    (tmp_path / "c" / "renamed.jpg").write_bytes(originals[".png"].read_bytes())
+    (tmp_path / "c" / "fine.wav").write_bytes(originals[".wav"].read_bytes())
+    (tmp_path / "c" / "strange.xyz").write_bytes(bytes(range(256)) * 9)
+    ran = sastrugi("corpus", "check", tmp_path / "c", "--json", code=1)
+    answers = {f["path"]: f["answer"] for f in ran.json["files"]}
+    assert answers == {
+        "cut.docx": "broken", "cut.flac": "broken", "cut.gz": "broken", "cut.jpg": "broken", "cut.png": "broken",
+        "fine.wav": "opens", "renamed.jpg": "opens", "strange.xyz": "cannot tell",
+    }  # fmt: skip
+    assert all(f["why"] for f in ran.json["files"] if f["answer"] != "opens")
+    assert "its name says JPEG" in next(f["why"] for f in ran.json["files"] if f["path"] == "renamed.jpg")
+    ran = sastrugi("corpus", "check", tmp_path / "c", code=1)
+    assert "cut.png" in ran.out and "fine.wav" not in ran.out and "1 cannot be told" in ran.err
+
+
+def test_a_contact_sheet_shows_every_file(sastrugi: Program, corpus: Path, tmp_path: Path) -> None:
+    sastrugi("corpus", "check", corpus, "--sheet", tmp_path / "sheet.png")
+    with Image.open(tmp_path / "sheet.png") as sheet:
+        assert sheet.width == 1260 and sheet.height > 2000
+        colours = sheet.convert("RGB").getcolors(1 << 24)
+    assert len(colours or []) > 5000
+    assert "#D55E00" and (0xD5, 0x5E, 0) not in {colour for _, colour in colours or []}, (
+        "no tile is one that cannot be shown"
+    )
+
+
+def test_kinds_are_listed(sastrugi: Program) -> None:
+    listed = {kind["kind"]: kind for kind in sastrugi("corpus", "kinds", "--json").json}
+    assert len(listed) >= 60 and {k["group"] for k in listed.values()} == {
+        "picture", "video", "sound", "document", "archive", "program", "data"
+    }  # fmt: skip
+    assert [name for name, kind in listed.items() if not kind["make"]] == ["rar"]
+    ran = sastrugi("corpus", "kinds", "--group", "sound")
+    assert "opus" in ran.out and "jpeg" not in ran.out and max(map(len, ran.out.splitlines())) <= 100
+    assert "picture" in sastrugi("corpus", "kinds", "--group", "pictures", code=2).err
+
+
+@pytest.mark.parametrize("style", STYLE_NAMES)
+def test_name_styles_give_names_that_fat_can_hold(style: str) -> None:
+    plans = plan_files(CorpusSpec(40, "names", kinds=("txt", "jpeg"), names=style, depth=2))
+    assert len({p.path for p in plans}) == 40
+    for plan in plans:
+        check_name(plan.path.rpartition("/")[2])
+    names = [p.path.rpartition("/")[2] for p in plans]
+    if style == "longest":
+        assert {len(name) for name in names} == {255}
+    if style == "same":
+        assert len(set(names)) < len(names)
+    if style == "case":
+        assert len({name.rpartition(".")[0].lower() for name in names}) < len(
+            {name.rpartition(".")[0] for name in names}
+        )
+
+
+def test_sizes_follow_the_spread_and_the_total() -> None:
+    for low, high in SPREADS.values():
+        assert all(min(low, 10) <= p.size <= high for p in plan_files(CorpusSpec(60, "s", smallest=low, largest=high)))
+    plans = plan_files(CorpusSpec(60, "s", groups=("video", "sound"), total=50 << 20))
+    assert abs(sum(p.size for p in plans) - (50 << 20)) < 1 << 20
+
+
+def stubborn(path: Path) -> str:
+    """What a decoder may do with a hostile file."""
+    match path.name:
+        case "hangs":
+            time.sleep(60)
+        case "crashes":
+            import os
+
+            os._exit(3)
+        case "eats":
+            bytearray(8 << 30)
+        case "fails":
+            raise ValueError("no good")
+    return path.name
+
+
+def test_children_survive_what_files_do_to_them() -> None:
+    names = ["one", "hangs", "two", "crashes", "eats", "three", "fails", "four"]
+    began = time.monotonic()
+    outcomes = run_in_children(
+        "tests.test_corpus:stubborn", [Path(n) for n in names], Progress(), seconds=2, memory=3 << 30
+    )
+    assert time.monotonic() - began < 40
+    assert [o.value for o in outcomes] == ["one", None, "two", None, None, "three", None, "four"]
+    problems = {o.path.name: o.problem for o in outcomes if o.problem}
+    assert set(problems) == {"hangs", "crashes", "eats", "fails"}
+    assert "longer than 2" in problems["hangs"] and "crashed" in problems["crashes"]
+    assert "memory" in problems["eats"] and problems["fails"] == "no good"
+
+
+def test_real_files_are_measured_to_their_length() -> None:
+    """What installed packages brought: pictures, archives, programs, pages."""
+    roots = [Path(sysconfig.get_paths()[key]) for key in ("purelib", "stdlib")]
+    wanted = {
+        ".png",
+        ".gif",
+        ".jpg",
+        ".ttf",
+        ".otf",
+        ".whl",
+        ".zip",
+        ".npy",
+        ".ico",
+        ".so",
+        ".json",
+        ".svg",
+        ".parquet",
+        ".h5",
+        ".docx",
+        ".pptx",
+    }
+    seen: dict[str, int] = {}
+    wrong: list[str] = []
+    for root in roots:
+        for path in root.rglob("*"):
+            suffix = path.suffix
+            if (
+                suffix not in wanted
+                or seen.get(suffix, 0) >= 25
+                or not path.is_file()
+                or not 0 < path.stat().st_size < 1 << 22
+            ):
+                continue
+            seen[suffix] = seen.get(suffix, 0) + 1
+            with FileSource(path) as source:
+                found = recognise(source)
+            if found is not None and found.whole and found.length != path.stat().st_size:
+                wrong.append(f"{path}: {found.length}")
+    assert sum(seen.values()) > 60 and len(seen) >= 5
+    assert len(wrong) <= sum(seen.values()) // 50, json.dumps(wrong, indent=1)
