@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import json
+import subprocess
 import sysconfig
 import time
 from pathlib import Path
@@ -17,7 +18,7 @@ from sastrugi.kinds import all_kinds, recognise
 from sastrugi.kinds.base import FileSource
 from sastrugi.progress import Progress
 from sastrugi.volumes.fat.names import check_name
-from tests.conftest import Program
+from tests.conftest import Program, program_path
 
 
 @pytest.fixture(scope="module")
@@ -130,6 +131,14 @@ def test_name_styles_give_names_that_fat_can_hold(style: str) -> None:
         assert len({name.rpartition(".")[0].lower() for name in names}) < len(
             {name.rpartition(".")[0] for name in names}
         )
+
+
+def test_a_full_disk_leaves_nothing_behind(tmp_path: Path) -> None:
+    """The limit on the size of a file stands in for a disk that is full in mid-way."""
+    line = f"ulimit -f 40; {program_path()} corpus make {tmp_path}/c --files 9 --kind wav --size '10 KiB..400 KiB'"
+    ran = subprocess.run(["bash", "-c", line], capture_output=True, text=True)
+    assert ran.returncode == 2 and "cannot be written" in ran.stderr and ran.stderr.count("\n") == 1
+    assert not list(tmp_path.iterdir())
 
 
 def test_sizes_follow_the_spread_and_the_total() -> None:

@@ -41,7 +41,7 @@ def measure_ebml(source: Source) -> Measure | None:
     at = header[1] + header[2]
     segment = _element(source, at)
     if segment is None or segment[0] != _SEGMENT:
-        return broken(kind, at, "no segment follows the header")
+        return broken(kind, min(at, source.size), "no segment follows the header")
     at = segment[1]
     end = None if segment[2] is None else at + segment[2]
     if end is not None and end > source.size:
@@ -55,13 +55,13 @@ def measure_ebml(source: Source) -> Measure | None:
         if element is None or element[0] not in allowed | _LEVEL_1:
             if end is None and clusters:
                 return Measure(kind, at, True, Proof.GUESS, f"its length was never written; {count} elements end here")
-            return broken(kind, at, f"no element follows after {count}")
+            return broken(kind, min(at, source.size), f"no element follows after {count}")
         if element[2] is None:  # a live recording: the cluster's own elements follow
             allowed, at = _LEVEL_1 | _IN_CLUSTER, element[1]
         else:
             at = element[1] + element[2]
         if at > (end or source.size):
-            return broken(kind, element[1], "an element reaches beyond the end")
+            return broken(kind, min(element[1], source.size), "an element reaches beyond the end")
         count += 1
         clusters += element[0] == _CLUSTER
     return Measure(kind, at, True, Proof.STRUCTURE, f"{count} elements meet the length of the segment")

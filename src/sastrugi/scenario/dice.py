@@ -24,6 +24,7 @@ if TYPE_CHECKING:
 T = TypeVar("T")
 _NOISE_BLOCK = 1 << 20
 _RELIEF_STEP = 6
+_SOUND_BLOCK = 1 << 20
 SEASON_START = dt.datetime(2031, 1, 12, 6, 0)
 
 
@@ -145,6 +146,12 @@ class Dice:
 
     def sound(self, frames: int, channels: int, rate: int) -> NDArray[np.int16]:
         """Wind with a ringing mast: shape (frames, channels), 16-bit samples."""
+        blocks = [
+            self._sound_block(min(_SOUND_BLOCK, frames - at), channels, rate) for at in range(0, frames, _SOUND_BLOCK)
+        ]
+        return blocks[0] if len(blocks) == 1 else np.concatenate(blocks)
+
+    def _sound_block(self, frames: int, channels: int, rate: int) -> NDArray[np.int16]:
         out = np.empty((frames, channels), "<i2")
         gusts = self._field(1, frames, max(frames // rate * 2, 4))[0].astype(np.float64)
         for channel in range(channels):
@@ -159,9 +166,9 @@ class Dice:
 
 def _drawn_out(grid: NDArray[np.float32], height: int, width: int) -> NDArray[np.float32]:
     """A coarse grid enlarged to (height, width), linearly between its points."""
-    y = np.arange(height, dtype=np.float32) * np.float32((grid.shape[0] - 1) / height)
-    x = np.arange(width, dtype=np.float32) * np.float32((grid.shape[1] - 1) / width)
-    top, left = y.astype(int), x.astype(int)
+    y = np.arange(height) * ((grid.shape[0] - 1) / height)
+    x = np.arange(width) * ((grid.shape[1] - 1) / width)
+    top, left = np.minimum(y.astype(int), grid.shape[0] - 2), np.minimum(x.astype(int), grid.shape[1] - 2)
     fy, fx = (y - top).astype(np.float32)[:, None], (x - left).astype(np.float32)[None, :]
     wide = grid[:, left] + (grid[:, left + 1] - grid[:, left]) * fx
     drawn: NDArray[np.float32] = wide[top] + (wide[top + 1] - wide[top]) * fy
