@@ -151,7 +151,9 @@ def _in_chunk(
             continue
         if measure.whole:
             claims.add(Extent(offset, -(-measure.length // SECTOR) * SECTOR))
-        yield hit, _finding(measure, offset, grids)
+        found = _finding(measure, offset, grids)
+        found.sound = measure.length if measure.whole else 0
+        yield hit, found
 
 
 def _free_from(claims: RangeSet, offset: int, end: int, grids: list[Grid]) -> Extent:

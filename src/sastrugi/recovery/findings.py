@@ -31,7 +31,7 @@ CREATE TABLE findings (
     number INTEGER PRIMARY KEY, state TEXT NOT NULL, volume INTEGER, folder TEXT NOT NULL, name TEXT NOT NULL,
     kind TEXT NOT NULL, grp TEXT NOT NULL, size INTEGER NOT NULL, created TEXT, modified TEXT, accessed TEXT,
     passes TEXT NOT NULL, confidence REAL NOT NULL, name_sure REAL NOT NULL, reasons TEXT NOT NULL,
-    start INTEGER, extents TEXT NOT NULL
+    start INTEGER, extents TEXT NOT NULL, sound INTEGER NOT NULL
 );
 CREATE INDEX findings_start ON findings (start);
 """
@@ -59,6 +59,7 @@ class Finding:
 
     `state` is `live` (listed by its volume), `deleted` (a record of it still stands) or `found` (its bytes only).
     `confidence` (0 to 1) that the extents hold the whole file, `name_sure` (0 to 1) that folder and name are right.
+    `sound` counts the bytes from its start that nothing speaks against: no other file is looked for in them.
     """
 
     state: str
@@ -75,6 +76,7 @@ class Finding:
     reasons: list[str] = field(default_factory=list)
     volume: int | None = None
     number: int = 0
+    sound: int = 0
 
     @property
     def path(self) -> str:
@@ -198,7 +200,7 @@ class ScanFile:
         """Store a finding; it gets its number."""
         times = finding.times
         cursor = self._run(
-            "INSERT INTO findings VALUES (NULL,?,?,?,?,?,?,?,?,?,?,?,?,?,?,?,?)",
+            "INSERT INTO findings VALUES (NULL,?,?,?,?,?,?,?,?,?,?,?,?,?,?,?,?,?)",
             (
                 finding.state,
                 finding.volume,
@@ -216,6 +218,7 @@ class ScanFile:
                 json.dumps(finding.reasons, ensure_ascii=False),
                 finding.extents[0].offset if finding.extents else None,
                 json.dumps(finding.extents),
+                finding.sound,
             ),
         )
         finding.number = cursor.lastrowid or 0
@@ -257,6 +260,7 @@ def _finding(row: tuple[Any, ...]) -> Finding:
         name_sure=row[13],
         reasons=json.loads(row[14]),
         extents=tuple(Extent(int(offset), int(length)) for offset, length in json.loads(row[16])),
+        sound=row[17],
     )
 
 

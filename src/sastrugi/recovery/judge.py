@@ -8,7 +8,7 @@ from __future__ import annotations
 from dataclasses import dataclass
 
 from sastrugi.errors import KindError
-from sastrugi.kinds import Kind, Measure, Proof, kind_for_name, recognise
+from sastrugi.kinds import Kind, Measure, Proof, all_kinds, kind_for_name, recognise
 from sastrugi.kinds.registry import kind_named, measuring_kind
 from sastrugi.media import Medium
 from sastrugi.media.extents import total
@@ -24,19 +24,25 @@ _BY_PROOF_WITHOUT_RECORD = {
     Proof.STATISTICS: 0.85,
     Proof.GUESS: 0.35,
 }
-_NO_KIND_ALL_FREE = 0.75
-_OVERWRITTEN = 0.03
-_OVERLAP = 0.25
+_MARKUP = ("html", "svg", "xml", "gpx", "rtf")
+_NO_KIND_ALL_FREE, _TEXT_THROUGHOUT, _TEXT_BEGINS = 0.75, 0.85, 0.3
+_BREAKS, _BREAKS_BY_CHECKSUM, _OTHER_KIND, _ZEROS = 0.3, 0.1, 0.15, 0.05
+_SOME_BEHIND, _MORE_BEHIND = 0.97, 0.85
+_OVERWRITTEN, _OVERLAP = 0.03, 0.25
 
 
 @dataclass(frozen=True, slots=True)
 class Verdict:
-    """What was decided about a deleted file: where it lies, what it is, how sure, and the reasons."""
+    """What was decided about a deleted file: where it lies, what it is, how sure, and the reasons.
+
+    `sound` counts the bytes from its start that nothing speaks against.
+    """
 
     placement: Placement | None
     measure: Measure | None
     confidence: float
     reasons: tuple[str, ...]
+    sound: int = 0
 
 
 def kind_of(name: str, measure: Measure | None) -> tuple[str, str]:
@@ -74,7 +80,7 @@ def _judge_placement(medium: Medium, volume: Volume, entry: Entry, placement: Pl
     conflicts = volume.conflicts(placement.extents)
     clusters = -(-entry.size // volume.cluster_size)
     reasons = [placement.reason, _free_reason(conflicts, clusters, volume.cluster_size)]
-    confidence, measure = 0.0, None
+    confidence, sound, measure = 0.0, 0, None
     if total(placement.extents) < entry.size:
         reasons.append("its size reaches beyond the end of the volume")
     elif placement.extents[-1].end > medium.size:
@@ -82,14 +88,14 @@ def _judge_placement(medium: Medium, volume: Volume, entry: Entry, placement: Pl
     else:
         source = MediumSource(medium, placement.extents)
         measure = recognise(source, deep=bool(conflicts or overlapped_by))
-        confidence = _by_content(entry, source, measure, reasons)
+        confidence, sound = _by_content(entry, source, measure, reasons)
+    proved = measure is not None and measure.whole and measure.proof == Proof.CHECKSUM
     if conflicts:
-        proved = measure is not None and measure.whole and measure.proof == Proof.CHECKSUM
-        confidence = min(confidence, 0.9) if proved else min(confidence, _OVERWRITTEN)
-    elif overlapped_by and not (measure is not None and measure.whole and measure.proof >= Proof.CHECKSUM):
-        confidence *= _OVERLAP
+        confidence, sound = (min(confidence, 0.9), sound) if proved else (min(confidence, _OVERWRITTEN), 0)
+    elif overlapped_by and not proved:
+        confidence, sound = confidence * _OVERLAP, 0
         reasons.append(f"{overlapped_by}, deleted as well and written later, claims some of the same clusters")
-    return Verdict(placement, measure, confidence, tuple(reasons))
+    return Verdict(placement, measure, confidence, tuple(reasons), sound)
 
 
 def _free_reason(conflicts: list[Conflict], clusters: int, cluster_size: int) -> str:
@@ -101,35 +107,61 @@ def _free_reason(conflicts: list[Conflict], clusters: int, cluster_size: int) ->
     return f"{taken:,} of {plural(clusters, 'cluster')} now belong to {owners[0]}{more}"
 
 
-def _by_content(entry: Entry, source: MediumSource, measure: Measure | None, reasons: list[str]) -> float:
-    """Confidence from what the bytes of a placement show; adds the reason."""
+def _by_content(entry: Entry, source: MediumSource, measure: Measure | None, reasons: list[str]) -> tuple[float, int]:
+    """Confidence from what the bytes of a placement show, and how many from the start are sound; adds the reason."""
     expected = kind_for_name(entry.name)
-    if measure is not None:
-        if not measure.whole:
-            reasons.append(f"the {measure.kind} breaks at byte {measure.breaks_at:,} of {entry.size:,}: {measure.rule}")
-            return 0.05
+    if measure is not None and measure.whole:
         reasons.append(measure.rule)
-        behind = entry.size - measure.length
-        if behind:
-            reasons.append(f"{plural(behind, 'byte')} follow behind the end of the {measure.kind}")
-        return _BY_PROOF[measure.proof] * (0.97 if behind else 1.0)
+        return _by_length(entry, expected, measure, reasons)
+    if measure is not None:
+        reasons.append(f"the {measure.kind} breaks at byte {measure.breaks_at:,} of {entry.size:,}: {measure.rule}")
+        if not _is_text(measure.kind):
+            known = all_kinds().get(measure.kind)
+            checked = known is not None and known.proof == Proof.CHECKSUM
+            return (_BREAKS_BY_CHECKSUM if checked else _BREAKS), measure.breaks_at or 0
     head = source.read(0, 512)
     if not head.strip(b"\0"):
         reasons.append("its first sector holds only zeros")
-        return 0.05
-    if expected is None:
+        return _ZEROS, 0
+    if measure is None and expected is None:
         reasons.append("no kind is known to compare its content with")
-        return _NO_KIND_ALL_FREE
-    tester = measuring_kind(expected)
-    if not tester.bare or tester.measure is None:
+        return _NO_KIND_ALL_FREE, entry.size
+    if measure is None and expected is not None and not _is_text(expected.name):
         reasons.append(f"its first bytes are not those of a {expected.name}")
-        return 0.05
-    text = tester.measure(source, False)
-    if text is not None and text.length >= entry.size:
-        reasons.append(f"its bytes are {expected.title} from end to end")
-        return 0.85
-    reasons.append(f"its bytes stop being {expected.title} at {text.length if text else 0:,}")
-    return 0.3 if text is not None and text.length > 512 else 0.1
+        return _OTHER_KIND, 0
+    text = kind_named("txt")
+    found = text.measure(source, False) if text.measure else None
+    length = found.length if found is not None else 0
+    if length >= entry.size:
+        reasons.append("its bytes are text from end to end")
+        return _TEXT_THROUGHOUT, entry.size
+    reasons.append(f"its bytes stop being text at {length:,}")
+    return (_TEXT_BEGINS if length > 512 else _OTHER_KIND), length
+
+
+def _by_length(entry: Entry, expected: Kind | None, measure: Measure, reasons: list[str]) -> tuple[float, int]:
+    """A whole file stands at the start of the placement: is it this one?"""
+    behind = entry.size - measure.length
+    if not behind:
+        return _BY_PROOF[measure.proof], entry.size
+    reasons.append(f"{plural(behind, 'byte')} follow behind the end of the {measure.kind}")
+    if expected is not None and not _same_family(expected, measure.kind):
+        reasons.append(f"a {measure.kind} stands where a {expected.name} should")
+        return _OTHER_KIND, 0
+    return _BY_PROOF[measure.proof] * (_SOME_BEHIND if behind < 512 else _MORE_BEHIND), entry.size
+
+
+def _same_family(expected: Kind, found: str) -> bool:
+    """Whether a file of kind `found` may carry the name of `expected`: measured alike, or both of them text."""
+    known = all_kinds().get(found)
+    if known is None or (_is_text(expected.name) and _is_text(found)):
+        return True
+    return measuring_kind(known).name == measuring_kind(expected).name
+
+
+def _is_text(kind: str) -> bool:
+    known = all_kinds().get(kind)
+    return kind in _MARKUP or (known is not None and measuring_kind(known).bare)
 
 
 def judge_found(measure: Measure, on_grid: bool) -> tuple[float, list[str]]:

@@ -9,7 +9,7 @@ from pathlib import Path
 
 from sastrugi.errors import Interrupted, MediumError, ScanFileError
 from sastrugi.media import Extent, Medium, RangeSet
-from sastrugi.media.extents import total
+from sastrugi.media.extents import cut, total
 from sastrugi.progress import Progress
 from sastrugi.recovery.content import SECTOR, Grid, content_findings
 from sastrugi.recovery.findings import FoundVolume, ScanFile, medium_identity
@@ -17,8 +17,6 @@ from sastrugi.recovery.layout import Place, find_places, missing_bytes
 from sastrugi.recovery.tables import table_findings
 
 PASSES = ("layout", "tables", "content")
-_TRUSTED = 0.7
-"""Deleted files at least this sure claim their bytes: nothing inside them is looked for."""
 _COMMIT_SECONDS = 1.0
 _REPORT_EVERY = 200
 
@@ -133,11 +131,10 @@ class _Run:
         self.layout()  # reading the tables tells more of a volume's label and health
 
     def content(self) -> None:
-        """Sweep what no trusted finding claims. Findings and position are saved together, at least every second."""
+        """Sweep what no sound part of a finding claims. Findings and position are saved together, every second."""
         claims = RangeSet()
-        for finding in self._file.findings("confidence >= ? OR state = 'found'", (_TRUSTED,)):
-            whole = finding.state != "found" or finding.confidence > 0.1
-            for extent in finding.extents if whole else ():
+        for finding in self._file.findings("sound > 0"):
+            for extent in cut(finding.extents, finding.sound):
                 claims.add(Extent(extent.offset, -(-extent.length // SECTOR) * SECTOR))
         grids = [Grid(place.volume.data, place.volume.cluster_size) for place in self._places if place.volume]
         start = int(self._file.get("content_at", "0"))

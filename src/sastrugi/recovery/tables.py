@@ -35,16 +35,19 @@ def _live(entry: Entry, number: int, volume: Volume) -> Finding:
         if whole
         else [f"live, but {note}" for note in entry.notes]
     )
-    return _finding("live", entry, number, extents, 0.99 if whole else 0.3, reasons, kind_of(entry.name, None))
+    finding = _finding("live", entry, number, extents, 0.99 if whole else 0.3, reasons, kind_of(entry.name, None))
+    finding.sound = finding.covered
+    return finding
 
 
 def _deleted(medium: Medium, entry: Entry, number: int, volume: Volume, overlapped_by: str) -> Finding:
     verdict = judge_deleted(medium, volume, entry, overlapped_by)
     extents = verdict.placement.extents if verdict.placement else ()
     reasons = [*verdict.reasons, f"name: {entry.name_note}"]
-    return _finding(
-        "deleted", entry, number, extents, verdict.confidence, reasons, kind_of(entry.name, verdict.measure)
-    )
+    kind = kind_of(entry.name, verdict.measure)
+    finding = _finding("deleted", entry, number, extents, verdict.confidence, reasons, kind)
+    finding.sound = verdict.sound
+    return finding
 
 
 def _finding(
