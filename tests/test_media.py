@@ -36,6 +36,9 @@ def test_range_set_is_a_set_of_positions(steps: list[tuple[bool, Extent]], probe
     asked = set(range(probe.offset, probe.end))
     assert inside == asked & model and outside == asked - model
     assert all((p in ranges) == (p in model) for p in range(101))
+    for start in set(range(101)) - model:
+        free = ranges.free_from(start, 101)
+        assert not set(range(free.offset, free.end)) & model and (free.end == 101 or free.end in model)
 
 
 @given(st.lists(spans, max_size=8), st.integers(0, 60), st.integers(0, 60))

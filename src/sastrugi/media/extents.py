@@ -126,6 +126,12 @@ class RangeSet:
         out.append(Extent(at, extent.end - at))
         return tuple(part for part in out if part.length > 0)
 
+    def free_from(self, position: int, end: int) -> Extent:
+        """From `position`, which must not be in the set, to where the set begins again, or to `end`."""
+        i = bisect_right(self._starts, position)
+        stop = min(self._starts[i], end) if i < len(self._starts) else end
+        return Extent(position, stop - position)
+
     def __contains__(self, position: int) -> bool:
         i = bisect_right(self._starts, position) - 1
         return i >= 0 and position < self._ends[i]

@@ -59,10 +59,13 @@ class Sweep:
         self._text_pairs = pairs.T.ravel()
         self._first_pairs = (pairs & ~_FOLLOW[:, None]).T.ravel()
 
-    def candidates(self, buffer: NDArray[np.uint8]) -> tuple[list[tuple[int, int]], NDArray[np.intp]]:
-        """Sectors of `buffer` (whole sectors) with a signature, and sectors that begin with text.
+    def candidates(
+        self, buffer: NDArray[np.uint8], after: NDArray[np.intp]
+    ) -> tuple[list[tuple[int, int]], NDArray[np.intp]]:
+        """Sectors of `buffer` (whole sectors) with a signature, and those where a text can begin.
 
-        The first are pairs: number of the sector, and how many sectors before it the file begins.
+        The first are pairs: number of the sector, and how many sectors before it the file begins. A sector of text
+        behind one that is text to its last byte goes on with it: no text begins there, unless it is in `after`.
         """
         words = buffer.view("<u2").reshape(-1, SECTOR // 2)
         marked = np.zeros(len(words), bool)
@@ -71,7 +74,11 @@ class Sweep:
         signed = [(int(n), back) for n in np.flatnonzero(marked) for back in self._signed(buffer, int(n) * SECTOR)]
         maybe = np.flatnonzero(self._first_pairs[words[:, 0]])
         maybe = maybe[self._text_pairs[words[maybe, 1 : _TEXT_HEAD // 2]].all(axis=1)]
-        text = [n for n in maybe if _begins_text(buffer[n * SECTOR : n * SECTOR + _TEXT_HEAD].tobytes())]
+        goes_on = np.zeros(len(words) + 1, bool)
+        goes_on[maybe + 1] = _TEXT_BYTES[buffer.reshape(-1, SECTOR)[maybe]].all(axis=1)
+        goes_on[after] = False
+        starts = maybe[~goes_on[maybe]]
+        text = [n for n in starts if _begins_text(buffer[n * SECTOR : n * SECTOR + _TEXT_HEAD].tobytes())]
         return signed, np.array(text, np.intp)
 
     def _signed(self, buffer: NDArray[np.uint8], at: int) -> set[int]:
@@ -131,9 +138,9 @@ def _in_chunk(
     grids: list[Grid],
 ) -> Iterator[tuple[int, Finding]]:
     """Findings of one buffer, each with the position of the sector that told it."""
-    signed, text = sweep.candidates(buffer)
-    is_text = np.zeros(len(buffer) // SECTOR, bool)
-    is_text[text] = True
+    claimed = claims.overlap(Extent(base, len(buffer)))
+    ends = [(extent.end - base) // SECTOR for extent in claimed if extent.end < base + len(buffer)]
+    signed, text = sweep.candidates(buffer, np.array(ends, np.intp))
     told = {n for n, _ in signed}
     for n, back in sorted({*signed, *((int(n), -1) for n in text if int(n) not in told)}):
         hit = base + n * SECTOR
@@ -141,12 +148,7 @@ def _in_chunk(
         if n < lead or offset < 0 or offset in claims:
             continue
         limit = _free_from(claims, offset, medium.size, grids)
-        if back >= 0:
-            measure = recognise(MediumSource(medium, (limit,)))
-        elif n and is_text[n - 1] and offset - SECTOR not in claims and _full_of_text(buffer, n - 1):
-            continue  # in the middle of a text that began earlier
-        else:
-            measure = _measure_text(medium, limit)
+        measure = recognise(MediumSource(medium, (limit,))) if back >= 0 else _measure_text(medium, limit)
         if measure is None or measure.length <= 0 or (not measure.whole and measure.length < _SHORTEST_FRAGMENT):
             continue
         if measure.whole:
@@ -161,11 +163,7 @@ def _free_from(claims: RangeSet, offset: int, end: int, grids: list[Grid]) -> Ex
     for grid in grids:
         if grid.holds(offset):
             end = min(end, grid.data.end)
-    return claims.gaps(Extent(offset, end - offset))[0]
-
-
-def _full_of_text(buffer: NDArray[np.uint8], sector: int) -> bool:
-    return bool(_TEXT_BYTES[buffer[sector * SECTOR : (sector + 1) * SECTOR]].all())
+    return claims.free_from(offset, end)
 
 
 def _measure_text(medium: Medium, limit: Extent) -> Measure | None:
