@@ -2,17 +2,20 @@
 
 from __future__ import annotations
 
-import email
-import email.policy
-from email.message import EmailMessage
 from pathlib import Path
+from typing import TYPE_CHECKING
 
 from sastrugi.kinds.base import Kind, Proof
 from sastrugi.scenario.dice import Dice
 
+if TYPE_CHECKING:
+    from email.message import EmailMessage
+
 
 def message(dice: Dice, size: int) -> EmailMessage:
     """A message with a text, and something attached if there is room."""
+    from email.message import EmailMessage
+
     mail = EmailMessage()
     mail["From"], mail["To"] = f"{dice.person()} <camp@firnline.example>", f"{dice.person()} <base@firnline.example>"
     mail["Subject"] = dice.caption()
@@ -32,6 +35,9 @@ def make(dice: Dice, size: int) -> bytes:
 
 
 def check(path: Path) -> None:
+    import email
+    import email.policy
+
     mail = email.message_from_bytes(path.read_bytes(), policy=email.policy.default)
     if not mail.keys():
         raise ValueError("it has no header lines")

@@ -4,8 +4,8 @@ from __future__ import annotations
 
 import io
 import zipfile
+from html import escape
 from pathlib import Path
-from xml.sax.saxutils import escape
 
 from sastrugi.kinds._pictures import filling_photographs
 from sastrugi.kinds.base import Kind, Proof

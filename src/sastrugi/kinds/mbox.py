@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import mailbox
 from pathlib import Path
 
 from sastrugi.kinds.base import Kind, Proof
@@ -27,6 +26,8 @@ def make(dice: Dice, size: int) -> bytes:
 
 
 def check(path: Path) -> None:
+    import mailbox
+
     box = mailbox.mbox(path, create=False)
     try:
         if not len(box) or not all(mail.keys() for mail in box):

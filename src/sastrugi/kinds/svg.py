@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from xml.sax.saxutils import escape
+from html import escape
 
 from sastrugi.kinds._markup import measure_markup
 from sastrugi.kinds.base import Kind, Measure, Proof, Signature, Source

@@ -2,8 +2,8 @@
 
 from __future__ import annotations
 
+from html import escape
 from pathlib import Path
-from xml.sax.saxutils import escape, quoteattr
 
 from sastrugi.kinds._markup import measure_markup
 from sastrugi.kinds.base import Kind, Measure, Proof, Signature, Source
@@ -18,10 +18,8 @@ def make(dice: Dice, size: int) -> bytes:
     parts = ['<?xml version="1.0" encoding="UTF-8"?>\n<season station="Firnline">\n']
     have = len(parts[0])
     while have < size - 11:
-        by = quoteattr(dice.person())
-        parts.append(
-            f"  <entry time={quoteattr(dice.moment().isoformat())} by={by}>{escape(dice.sentence())}</entry>\n"
-        )
+        by = escape(dice.person())
+        parts.append(f'  <entry time="{dice.moment().isoformat()}" by="{by}">{escape(dice.sentence())}</entry>\n')
         have += len(parts[-1].encode())
     return ("".join(parts) + "</season>\n").encode()
 
