@@ -31,7 +31,7 @@ _WORDS = 16
 
 def measure(source: Source, deep: bool = False) -> Measure | None:
     head = source.read(0, 4)
-    if head[:3] != b"\xff\xd8\xff" or len(head) < 4 or head[3] not in _SEGMENTS:
+    if head[:3] != b"\xff\xd8\xff" or len(head) < 4 or head[3] not in _SEGMENTS | {0xFF}:
         return None
     at, scans, frame = 2, 0, False
     while True:
