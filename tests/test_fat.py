@@ -121,6 +121,16 @@ def test_a_deleted_long_name_comes_back_whole_with_its_lost_character(name: str)
     assert short_name_checksum(lost.short) == short_name_checksum(short)
 
 
+def test_a_long_name_whose_end_is_overwritten_says_so() -> None:
+    name = "Snow pit notes of the third week.docx"
+    short, _ = short_alias(name, set())
+    table = bytearray(long_entries(name, short) + short + bytes([32]) + bytes(20))
+    for at in range(0, len(table), 32):
+        table[at] = 0xE5
+    (lost,) = parse_table(bytes(table[32:]) + bytes(32), 32)  # the entry with the last characters is gone
+    assert lost.name == "Snow pit notes of the thir.doc" and lost.name_sure < 0.5 and "overwritten" in lost.name_note
+
+
 def record(name: str, lost: bool) -> Record:
     stem, _, extension = name.partition(".")
     short = (stem.ljust(8) + extension.ljust(3)).encode()
