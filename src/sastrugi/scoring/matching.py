@@ -18,8 +18,7 @@ _NAME_WEIGHT = 1 / 16
 class Candidate:
     """A result that may answer for a reference: `in_place` bytes of it stand where they should.
 
-    `wrong` counts other bytes of the result within the reference's length, `blocks` is the damage map: one letter
-    per 512-byte block, R right, W wrong, A absent. `beyond_ceiling` says that blocks came back that no longer exist.
+    `first_wrong` is the first byte that does not, `blocks` the damage map: one letter per 512-byte block, R right, W wrong, A absent. `beyond_ceiling` says that blocks came back that no longer exist.
     """
 
     result: int

@@ -27,10 +27,6 @@ def blake3_file(path: Path) -> str:
     return digest.hexdigest()
 
 
-def blake3_bytes(data: bytes) -> str:
-    return blake3(data).hexdigest()
-
-
 def medium_digest(medium: Medium, advance: Callable[[int], None] = lambda done: None) -> str:
     """BLAKE3 over each 64 KiB block that is not all zero, its number before it (8 bytes, little-endian), then the size.
 

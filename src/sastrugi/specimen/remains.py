@@ -12,7 +12,7 @@ from dataclasses import dataclass, field
 
 import numpy as np
 
-from sastrugi.media.extents import Extent, RangeSet, cut
+from sastrugi.media.extents import Extent, RangeSet
 from sastrugi.media.raw import RawImage
 
 _BUCKET = 1 << 20
@@ -78,8 +78,3 @@ class Books:
             lo = start + int(group[0]) * remains.grain
             out.append(Extent(lo, min(start + (int(group[-1]) + 1) * remains.grain, stop) - lo))
         return out
-
-
-def standing(remains: Remains) -> tuple[Extent, ...]:
-    """The parts of the content that were never written over, in file order."""
-    return tuple(gap for extent in cut(remains.extents, remains.size) for gap in remains.gone.gaps(extent))
