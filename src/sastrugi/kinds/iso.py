@@ -26,7 +26,7 @@ def measure(source: Source, deep: bool = False) -> Measure | None:
         return broken("iso", source.size, "its blocks reach beyond the end")
     entry = source.read(root * size, 34)
     if len(entry) < 34 or int.from_bytes(entry[2:6], "little") != root:
-        return broken("iso", root * size, "its root folder is not where it should be")
+        return broken("iso", min(root * size, source.size), "its root folder is not where it should be")
     return Measure(
         "iso", blocks * size, True, Proof.STRUCTURE, f"{blocks:,} blocks by the volume descriptor, root folder there"
     )
