@@ -11,7 +11,9 @@ from pathlib import Path
 import pytest
 
 _MODULES = ("nls/nls_cp437", "nls/nls_iso8859-1", "nls/nls_utf8", "fat/fat", "fat/vfat")
-_TOOLS = ("fsck.fat", "mkfs.vfat", "mtype", "linux.uml", "insmod")
+_TOOLS = (
+    "fsck.fat", "mkfs.vfat", "mtype", "linux.uml", "insmod", "fsck.exfat", "mkfs.exfat", "mount.exfat-fuse", "sfdisk",
+)  # fmt: skip
 _PATH = "/usr/local/sbin:/usr/local/bin:/usr/sbin:/usr/bin:/sbin:/bin"
 
 
@@ -41,10 +43,11 @@ def volume_copy(image: Path, offset: int, to: Path) -> Path:
     return to
 
 
-def assert_clean(volume: Path) -> None:
-    """fsck.fat -n finds nothing to mend."""
-    done = _run("fsck.fat", "-n", str(volume), check=False)
-    assert done.returncode == 0, done.stdout.decode()
+def assert_clean(volume: Path, file_system: str = "fat32") -> None:
+    """The checker of the file system finds nothing to mend."""
+    tool = "fsck.exfat" if file_system == "exfat" else "fsck.fat"
+    done = _run(tool, "-n", str(volume), check=False)
+    assert done.returncode == 0 and b"ERROR" not in done.stdout, done.stdout.decode()
 
 
 def mtools_read(image: Path, offset: int, path: str) -> bytes:

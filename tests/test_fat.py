@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 import datetime as dt
-import random
 from pathlib import Path
 
 import numpy as np
@@ -11,7 +10,6 @@ import pytest
 from hypothesis import given, settings
 from hypothesis import strategies as st
 
-from sastrugi.errors import VolumeError
 from sastrugi.media import Extent, open_medium
 from sastrugi.media.raw import RawImage
 from sastrugi.volumes.base import Entry
@@ -20,74 +18,10 @@ from sastrugi.volumes.fat.layout import decode_time, encode_time, pack_fat, shor
 from sastrugi.volumes.fat.names import long_entries, short_alias
 from sastrugi.volumes.fat.read import open_fat
 from sastrugi.volumes.fat.write import FatWriter, plan
-from tests.judges import assert_clean, require_drivers
+from tests.test_writers import long_names
 
 NOON = dt.datetime(2031, 2, 3, 12)
 VOLUMES = {12: (2 << 20, 1024), 16: (8 << 20, 512), 32: (36 << 20, 512)}
-
-name_chars = st.characters(exclude_categories=["Cs", "Cc"], exclude_characters='"*/:<>?\\|')
-long_names = st.text(name_chars, min_size=1, max_size=40).filter(
-    lambda n: n[-1] not in " ." and n[0] != " " and len(n.encode("utf-16-le")) <= 100
-)
-camera_names = st.integers(0, 99999).map(lambda n: f"FRN{n:05d}.JPG")
-
-
-def read(image: Path) -> dict[str, bytes]:
-    """All live files of a bare volume through our reader."""
-    with open_medium(image) as medium:
-        volume = open_fat(medium, Extent(0, medium.size))
-        assert volume is not None and not volume.health
-        return {
-            "/".join(e.path): medium.read_extents(e.placements[0].extents)
-            for e in volume.entries()
-            if not e.deleted and not e.folder
-        }
-
-
-@settings(max_examples=15)
-@given(
-    st.sampled_from([12, 16, 32]),
-    st.lists(
-        st.tuples(
-            st.sampled_from(["store", "first gap", "delete", "folder"]),
-            st.one_of(long_names, camera_names),
-            st.integers(0, 9000),
-        ),
-        max_size=40,
-    ),
-    st.integers(0, 2**32),
-)
-@pytest.mark.drivers
-def test_any_sequence_of_operations_reads_back_and_is_clean(
-    tmp_path_factory: pytest.TempPathFactory, bits: int, steps: list[tuple[str, str, int]], seed: int
-) -> None:
-    require_drivers()
-    path = tmp_path_factory.mktemp("fat") / "v.img"
-    size, cluster = VOLUMES[bits]
-    image = RawImage(path, size)
-    writer = FatWriter(image, plan(0, size, bits, cluster), "FIRNLINE", 0x20310203, NOON)
-    model: dict[str, bytes] = {}
-    folders, dice = ["", "Notebooks"], random.Random(seed)
-    writer.make_folder("Notebooks", NOON)
-    for what, name, length in steps:
-        where = dice.choice(folders)
-        path_in = f"{where}/{name}".lstrip("/")
-        taken = writer.find(path_in) is not None
-        if what == "delete" and model:
-            victim = dice.choice(sorted(model))
-            writer.delete(victim, NOON)
-            del model[victim]
-        elif what == "folder" and not taken and bits == 32:
-            writer.make_folder(path_in, NOON)
-            folders.append(path_in)
-        elif what in ("store", "first gap") and not taken:
-            content = dice.randbytes(length)
-            writer.store(path_in, length, [content[:100], content[100:]], NOON, first_gap=what == "first gap")
-            model[path_in] = content
-    writer.flush()
-    image.sync()
-    assert read(path) == model
-    assert_clean(path)
 
 
 @given(
@@ -148,13 +82,6 @@ def test_lost_first_characters_come_from_the_series() -> None:
     assert there[0].name == "GRN00009.MP4", "its own folder counts before the rest of the volume"
 
 
-def test_names_fat_cannot_hold_and_volumes_that_cannot_be() -> None:
-    with pytest.raises(VolumeError, match=r"FAT32 .* needs 65,525 to"):
-        plan(0, 16 << 20, 32, 4096)
-    with pytest.raises(VolumeError, match="cannot be 3"):
-        plan(0, 16 << 20, 16, 3 << 10)
-
-
 def small_volume(path: Path) -> FatWriter:
     image = RawImage(path, 36 << 20)
     writer = FatWriter(image, plan(0, 36 << 20, 32, 512), "CARD", 7, NOON)
@@ -176,18 +103,6 @@ def entries_of(path: Path) -> tuple[list[Entry], list[str]]:
             for placement in entry.placements:
                 volume.conflicts(placement.extents)
         return entries, volume.health
-
-
-def test_writer_refuses_what_does_not_fit(tmp_path: Path) -> None:
-    writer = small_volume(tmp_path / "v.img")
-    for path, size, message in (
-        ("A/core.txt:1", 1, "cannot hold"), ("A/x" * 1 + "y" * 300, 1, "characters"), ("C/d.txt", 1, "no such folder"),
-        ("A/B/CORE SECTION 1.TXT", 1, "already a file"), ("A/big", 40 << 20, "more are needed"), ("A/huge", 1 << 33, "4 GiB"),
-    ):  # fmt: skip
-        with pytest.raises(VolumeError, match=message):
-            writer.store(path, size, [], NOON)
-    with pytest.raises(VolumeError, match="not empty"):
-        writer.delete("A", NOON)
 
 
 @pytest.mark.parametrize("damage", ["loop", "outside", "boot", "fat 1", "folder loop"])

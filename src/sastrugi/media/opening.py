@@ -7,6 +7,7 @@ from pathlib import Path
 
 from sastrugi.errors import MediumError
 from sastrugi.media.base import Medium
+from sastrugi.media.partitions import SECTOR_SIZES, settle_sector
 from sastrugi.media.raw import RawMedium
 
 SPECIMEN_IMAGE = "medium.img"
@@ -15,11 +16,11 @@ SPECIMEN_IMAGE = "medium.img"
 _TEXT = bytes({*range(0x20, 0x7F), 9, 10, 12, 13})
 
 
-def open_medium(path: Path | str, sector: int = 512) -> Medium:
+def open_medium(path: Path | str, sector: int | None = None) -> Medium:
     """Open an image, a block device or a specimen folder for reading.
 
     Raises MediumError if there is nothing there, or if it can hold no volume: empty, no whole number of sectors,
-    or plain text.
+    or plain text. `sector` is worked out from the medium's own structures where it is not given.
     """
     given = Path(path)
     target = given
@@ -38,11 +39,13 @@ def open_medium(path: Path | str, sector: int = 512) -> Medium:
         raise MediumError(f"{given}: {reason}: name an image file, a device or a specimen folder") from error
     if not (stat.S_ISREG(mode) or stat.S_ISBLK(mode)):
         raise MediumError(f"{given}: neither an image file nor a block device")
-    medium = RawMedium(target, sector)
+    medium = RawMedium(target, sector or SECTOR_SIZES[0])
     problem = _not_a_medium(medium)
     if problem:
         medium.close()
         raise MediumError(f"{given}: {problem}")
+    if sector is None:
+        settle_sector(medium)
     return medium
 
 

@@ -11,7 +11,7 @@ from sastrugi.errors import MediumError
 from sastrugi.media.base import Medium
 from sastrugi.media.extents import Extent
 
-WriteObserver = Callable[[int, bytes], None]
+WriteObserver = Callable[[int, "bytes | memoryview"], None]
 _ZEROS = bytes(1 << 20)
 
 
@@ -93,7 +93,7 @@ class RawImage(RawMedium):
     def _flags() -> int:
         return os.O_RDWR | getattr(os, "O_BINARY", 0) | getattr(os, "O_CLOEXEC", 0)
 
-    def write(self, offset: int, data: bytes) -> None:
+    def write(self, offset: int, data: bytes | memoryview) -> None:
         """Put `data` at `offset`; raises MediumError outside the medium or when the disk is full."""
         if offset < 0 or offset + len(data) > self.size:
             raise MediumError(f"{self.path}: write of {len(data)} bytes at {offset} is outside the medium")

@@ -5,7 +5,7 @@ from __future__ import annotations
 from dataclasses import dataclass
 
 from sastrugi.media import Extent, Medium
-from sastrugi.media.partitions import EXTENDED_TYPES, PROTECTIVE_TYPE, Partition, read_mbr
+from sastrugi.media.partitions import Partition, read_table
 from sastrugi.volumes.base import Volume, probe
 
 
@@ -22,17 +22,14 @@ class Place:
 
 def find_places(medium: Medium) -> list[Place]:
     """All places in the order they are listed; none on a medium without a table and without a volume."""
-    partitions = read_mbr(medium)
+    partitions = read_table(medium)
     whole = Extent(0, medium.size)
     if not partitions:
         bare = probe(medium, whole)
         return [Place(1, bare.where, "bare volume from the first sector", None, bare)] if bare else []
     places: list[Place] = []
     for part in partitions:
-        if part.type in EXTENDED_TYPES or part.type == PROTECTIVE_TYPE or part.where.offset >= medium.size:
-            volume = None
-        else:
-            volume = probe(medium, part.where)
+        volume = probe(medium, part.where) if part.where.offset < medium.size else None
         places.append(Place(len(places) + 1, part.where, f"partition {part.number} ({part.type_name})", part, volume))
     return places
 

@@ -89,9 +89,10 @@ class Volume(ABC):
 
 def probe(medium: Medium, where: Extent) -> Volume | None:
     """The volume that begins at `where.offset`, if any file system we can read is there."""
+    from sastrugi.volumes.exfat.read import open_exfat
     from sastrugi.volumes.fat.read import open_fat
 
-    for opener in (open_fat,):
+    for opener in (open_exfat, open_fat):
         volume = opener(medium, where)
         if volume is not None:
             return volume

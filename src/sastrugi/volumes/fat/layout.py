@@ -41,7 +41,6 @@ DELETED_ESCAPE = 0x05
 """Stands for a real first byte of 0xE5."""
 LOWER_BASE, LOWER_EXTENSION = 0x08, 0x10
 CHARS_PER_LONG_ENTRY = 13
-MAX_LONG_NAME = 255
 OEM_CODEPAGE = "cp437"
 
 BOOT_SECTOR = np.dtype(

@@ -17,25 +17,11 @@ from sastrugi.volumes.fat.layout import (
     DELETED_ESCAPE,
     LAST_LONG_ENTRY,
     LONG_ENTRY,
-    MAX_LONG_NAME,
     OEM_CODEPAGE,
     short_name_checksum,
 )
 
-_FORBIDDEN = set('"*/:<>?\\|') | {chr(code) for code in range(32)} | {"\x7f"}
 _NOT_IN_SHORT = set("+,;=[] ")
-
-
-def check_name(name: str) -> None:
-    """Raise VolumeError if FAT cannot hold `name`, saying why."""
-    bad = sorted(_FORBIDDEN & set(name))
-    if bad:
-        raise VolumeError(f"'{name}': FAT names cannot hold {' '.join(repr(char) for char in bad)}")
-    if name in ("", ".", "..") or name[-1] in " .":
-        raise VolumeError(f"'{name}': FAT names cannot be empty or end in a space or a dot")
-    units = len(name.encode("utf-16-le", "surrogatepass")) // 2
-    if units > MAX_LONG_NAME:
-        raise VolumeError(f"'{name[:40]}…': {units} characters, FAT holds {MAX_LONG_NAME}")
 
 
 def fold(name: str) -> str:

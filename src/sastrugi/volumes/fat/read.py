@@ -6,18 +6,17 @@ end at the first repeat, folders are visited once.
 
 from __future__ import annotations
 
-from bisect import bisect_right
 from collections.abc import Iterator
 from dataclasses import dataclass, field
-from functools import lru_cache
+from functools import partial
 
 import numpy as np
-from numpy.typing import NDArray
 
 from sastrugi.media.base import Medium
-from sastrugi.media.extents import Extent, cut, join, within
+from sastrugi.media.extents import Extent, cut, within
 from sastrugi.units import plural
-from sastrugi.volumes.base import Conflict, Entry, Placement, Volume
+from sastrugi.volumes.base import Entry, Placement
+from sastrugi.volumes.clusters import Run
 from sastrugi.volumes.fat.directory import (
     Record,
     folder_blocks,
@@ -39,15 +38,13 @@ from sastrugi.volumes.fat.layout import (
     Geometry,
     unpack_fat,
 )
+from sastrugi.volumes.reading import ChainReader, ClusterVolume
 
 _BACKUP_BOOT_SECTOR = 6
-_PIECE = 3 << 14  # entries; a whole number of 12-bit pairs and of sectors
 _MAX_FOLDER_BYTES = 65536 * 32
 _MAX_RECORDS = 1_000_000
 _MAX_DEPTH = 200
 _SWEEP = 4 << 20
-
-Run = tuple[int, int]
 
 
 def open_fat(medium: Medium, where: Extent) -> FatVolume | None:
@@ -112,7 +109,7 @@ class _Folder:
         return 0 if self.parent is None else self.parent.depth + 1
 
 
-class FatVolume(Volume):
+class FatVolume(ClusterVolume[Geometry]):
     """One FAT volume, opened for reading."""
 
     def __init__(self, medium: Medium, geometry: Geometry, label: str, serial: str, health: list[str]) -> None:
@@ -124,11 +121,11 @@ class FatVolume(Volume):
         self.health = health
         if self.where.end > medium.size:
             health.append(f"the volume ends {self.where.end - medium.size:,} bytes beyond the end of the medium")
-        self._fat_copy = self._choose_fat()
-        self._piece = lru_cache(maxsize=32)(self._load_piece)
+        fat = geometry.fat(self._choose_fat())
+        bits = geometry.bits
+        self._fat = ChainReader(medium, fat, bits, BAD_CLUSTER[bits], geometry.holds, partial(unpack_fat, bits=bits))
         self._tree: list[_Folder] | None = None
         self._rejoined: set[int] = set()
-        self._owners: tuple[list[int], list[int], list[str]] = ([], [], [])
 
     # -- the allocation table ---------------------------------------------------------------
 
@@ -142,78 +139,13 @@ class FatVolume(Volume):
         self.health.append("no copy of the FAT begins as a FAT must")
         return 0
 
-    def _load_piece(self, index: int) -> tuple[NDArray[np.uint32], NDArray[np.intp]]:
-        """Entries [index*_PIECE, …) of the FAT, and the positions in it where a chain does not go on to the next."""
-        g = self.geometry
-        fat = g.fat(self._fat_copy)
-        at, length = index * _PIECE * g.bits // 8, _PIECE * g.bits // 8
-        data = self._medium.read(fat.offset + at, min(length, fat.length - at))
-        entries = unpack_fat(data.ljust(length, b"\0"), g.bits)
-        numbers = np.arange(index * _PIECE + 1, index * _PIECE + _PIECE + 1, dtype=np.uint32)
-        return entries, np.flatnonzero(entries != numbers)
-
-    def _chain(self, first: int, most: int) -> tuple[list[Run], str]:
-        """The chain from `first`, up to `most` clusters, as runs; and what is wrong with it, if anything."""
-        g = self.geometry
-        runs: list[Run] = []
-        seen: set[int] = set()
-        cluster, count = first, 0
-        while count < most:
-            if not g.holds(cluster):
-                return runs, "its chain leaves the volume" if cluster else "its chain runs into free clusters"
-            if cluster in seen:
-                return runs, "its chain runs in a loop"
-            seen.add(cluster)
-            start = cluster
-            while True:
-                index, inside = divmod(cluster, _PIECE)
-                entries, breaks = self._piece(index)
-                k = int(np.searchsorted(breaks, inside))
-                if k < len(breaks):
-                    last, following = index * _PIECE + int(breaks[k]), int(entries[breaks[k]])
-                    break
-                cluster = (index + 1) * _PIECE
-                if cluster - start + count >= most or not g.holds(cluster):
-                    last, following = cluster - 1, cluster
-                    break
-            length = min(last + 1 - start, most - count)
-            runs.append((start, length))
-            count += length
-            if following >= BAD_CLUSTER[g.bits]:
-                return runs, ""
-            cluster = following
-        return runs, ""
-
     def _used_runs(self, start: int, stop: int) -> Iterator[Run]:
-        """Runs of clusters in [start, stop) whose FAT entry is not zero."""
-        stop = min(stop, self.geometry.clusters + FIRST_CLUSTER)
-        at = max(start, FIRST_CLUSTER)
-        while at < stop:
-            index, inside = divmod(at, _PIECE)
-            upto = min((index + 1) * _PIECE, stop)
-            used = np.flatnonzero(self._piece(index)[0][inside : inside + upto - at])
-            if len(used):
-                cuts = np.flatnonzero(np.diff(used) != 1) + 1
-                for group in np.split(used, cuts):
-                    yield at + int(group[0]), len(group)
-            at = upto
+        yield from self._fat.used_runs(max(start, FIRST_CLUSTER), min(stop, self.geometry.clusters + FIRST_CLUSTER))
 
     def used_and_free(self) -> tuple[int, int]:
-        fat = self.geometry.fat(self._fat_copy)
-        used = 0
-        step = _PIECE * self.geometry.bits // 8
-        indices: set[int] = set()
-        for extent in self._medium.data_ranges(fat.offset, fat.end):
-            indices.update(range((extent.offset - fat.offset) // step, (extent.end - 1 - fat.offset) // step + 1))
-        last = self.geometry.clusters + FIRST_CLUSTER
-        for index in indices:
-            lo = FIRST_CLUSTER if index == 0 else 0
-            used += int(np.count_nonzero(self._piece(index)[0][lo : max(last - index * _PIECE, lo)]))
-        return used * self.cluster_size, (self.geometry.clusters - used) * self.cluster_size
-
-    def _extents(self, runs: list[Run]) -> tuple[Extent, ...]:
-        g = self.geometry
-        return join(Extent(g.cluster_offset(start), length * g.cluster_size) for start, length in runs)
+        clusters = self.geometry.clusters
+        used = self._fat.count_used(FIRST_CLUSTER, clusters + FIRST_CLUSTER)
+        return used * self.cluster_size, (clusters - used) * self.cluster_size
 
     # -- the tree ---------------------------------------------------------------------------
 
@@ -222,7 +154,7 @@ class FatVolume(Volume):
         g = self.geometry
         runs: list[Run] = []
         if g.bits == 32:
-            runs, problem = self._chain(g.root_cluster, _MAX_FOLDER_BYTES // g.cluster_size)
+            runs, problem = self._fat.chain(g.root_cluster, _MAX_FOLDER_BYTES // g.cluster_size)
             if problem:
                 self.health.append(f"the root folder is damaged: {problem}")
         root = _Folder(None, None, runs, deleted=False)
@@ -238,10 +170,18 @@ class FatVolume(Volume):
         return folders
 
     def _descend(self, queue: list[_Folder], folders: list[_Folder], visited: set[int]) -> None:
-        """Read the tables of the folders in `queue` and of all below them; new ones are added to `folders`."""
+        """Read the tables of the folders in `queue` and of all below them; new ones are added to `folders`.
+
+        Live ones come first, so that a folder that was moved counts where it is and not where a deleted record still
+        names it.
+        """
         g = self.geometry
+        later: list[tuple[Record, _Folder]] = []
         budget = _MAX_RECORDS - sum(len(folder.records) for folder in folders)
-        while queue:
+        while queue or later:
+            if not queue:
+                self._enter(*later.pop(), visited, folders, queue)
+                continue
             folder = queue.pop()
             folder.records = parse_table(self._table(folder), g.bits)[: max(budget, 0)]
             budget -= len(folder.records)
@@ -250,14 +190,25 @@ class FatVolume(Volume):
                 queue.clear()
                 return
             for record in folder.records:
-                if not record.folder or record.label or record.cluster in visited or not g.holds(record.cluster):
+                if not record.folder or record.label:
                     continue
-                deleted = folder.deleted or record.deleted
-                child = _Folder(record, folder, self._folder_runs(record, deleted), deleted)
-                if child.runs and child.depth <= _MAX_DEPTH:
-                    visited.add(record.cluster)
-                    folders.append(child)
-                    queue.append(child)
+                if folder.deleted or record.deleted:
+                    later.append((record, folder))
+                else:
+                    self._enter(record, folder, visited, folders, queue)
+
+    def _enter(
+        self, record: Record, folder: _Folder, visited: set[int], folders: list[_Folder], queue: list[_Folder]
+    ) -> None:
+        """Follow a folder's record, once for each place."""
+        if record.cluster in visited or not self.geometry.holds(record.cluster):
+            return
+        deleted = folder.deleted or record.deleted
+        child = _Folder(record, folder, self._folder_runs(record, deleted), deleted)
+        if child.runs and child.depth <= _MAX_DEPTH:
+            visited.add(record.cluster)
+            folders.append(child)
+            queue.append(child)
 
     def _folder_runs(self, record: Record, deleted: bool) -> list[Run]:
         """Where a folder's table lies. A deleted one is followed only while what stands there still is its table."""
@@ -268,7 +219,7 @@ class FatVolume(Volume):
                 self.health.append(f"folder {record.name}: its table does not begin with . and ..")
             return []
         if not deleted:
-            runs, problem = self._chain(record.cluster, max(_MAX_FOLDER_BYTES // g.cluster_size, 1))
+            runs, problem = self._fat.chain(record.cluster, max(_MAX_FOLDER_BYTES // g.cluster_size, 1))
             if problem:
                 self.health.append(f"folder {record.name}: {problem}")
             return runs
@@ -340,6 +291,9 @@ class FatVolume(Volume):
             self._index_owners(self._tree)
         return self._tree
 
+    def _settle(self) -> None:
+        self._settled()
+
     def entries(self) -> Iterator[Entry]:
         for folder in self._settled():
             path, sure = self._path(folder)
@@ -385,43 +339,14 @@ class FatVolume(Volume):
             )
             return ()
         if not deleted:
-            runs, problem = self._chain(record.cluster, needed)
+            runs, problem = self._fat.chain(record.cluster, needed)
             have = sum(length for _, length in runs)
             if have < needed:
                 problem = problem or f"its chain ends after {plural(have, 'cluster')} of {needed:,}"
             if problem:
                 notes.append(problem)
             return (Placement(cut(self._extents(runs), record.size), "its chain in the FAT"),)
-        return self._deleted_placements(record, needed)
-
-    def _deleted_placements(self, record: Record, needed: int) -> tuple[Placement, ...]:
-        """In one piece from the first cluster; and, where that meets clusters in use, around those."""
-        g = self.geometry
-        room = g.clusters + FIRST_CLUSTER - record.cluster
-        straight = [(record.cluster, min(needed, room))]
-        out = [Placement(cut(self._extents(straight), record.size), "in one piece from its first cluster")]
-        if next(self._used_runs(record.cluster, record.cluster + min(needed, room)), None) is None:
-            return tuple(out)
-        around: list[Run] = []
-        at, left = record.cluster, needed
-        for start, length in self._used_runs(record.cluster, g.clusters + FIRST_CLUSTER):
-            if start > at:
-                around.append((at, min(start - at, left)))
-                left -= around[-1][1]
-            at = start + length
-            if not left:
-                break
-        if left and g.holds(at):
-            around.append((at, min(left, g.clusters + FIRST_CLUSTER - at)))
-            left -= around[-1][1]
-        if not left and around[0][0] == record.cluster:
-            out.append(
-                Placement(
-                    cut(self._extents(around), record.size),
-                    f"around clusters in use, in {len(around)} pieces",
-                )
-            )
-        return tuple(out)
+        return self._guess_placements(record.cluster, record.size)
 
     def _index_owners(self, tree: list[_Folder]) -> None:
         """Which live file or folder each allocated run belongs to, sorted for lookup."""
@@ -434,30 +359,6 @@ class FatVolume(Volume):
             for record in folder.records:
                 if record.deleted or record.folder or record.label or not record.size:
                     continue
-                runs, _ = self._chain(record.cluster, -(-record.size // self.cluster_size))
+                runs, _ = self._fat.chain(record.cluster, -(-record.size // self.cluster_size))
                 owned += [(start, start + length, "/".join((*path, record.name))) for start, length in runs]
-        owned.sort()
-        self._owners = ([o[0] for o in owned], [o[1] for o in owned], [o[2] for o in owned])
-
-    def conflicts(self, extents: tuple[Extent, ...]) -> list[Conflict]:
-        g = self.geometry
-        self._settled()
-        starts, ends, names = self._owners
-        out: list[Conflict] = []
-        for extent in extents:
-            first = (extent.offset - g.data.offset) // g.cluster_size + FIRST_CLUSTER
-            last = -(-(extent.end - g.data.offset) // g.cluster_size) + FIRST_CLUSTER
-            for start, length in self._used_runs(first, last):
-                at, stop = start, start + length
-                while at < stop:
-                    k = bisect_right(starts, at) - 1
-                    owner, upto = (
-                        "allocated to nothing that is listed",
-                        starts[k + 1] if k + 1 < len(starts) else stop,
-                    )
-                    if k >= 0 and at < ends[k]:
-                        owner, upto = names[k], ends[k]
-                    upto = min(max(upto, at + 1), stop)
-                    out.append(Conflict(Extent(g.cluster_offset(at), (upto - at) * g.cluster_size), owner))
-                    at = upto
-        return out
+        self._set_owners(owned)

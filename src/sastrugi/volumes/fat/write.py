@@ -1,24 +1,26 @@
-"""Lay FAT12/16/32 volumes down: format, store, make folders, delete.
+"""Lay FAT12/16/32 volumes down: format, store, make folders, grow, rename, delete.
 
 What a deletion leaves is what the Linux vfat driver leaves: first byte 0xE5 in every entry of the file, a zeroed
 chain in both FATs, and first cluster, size and times untouched (fs/fat/namei_vfat.c: vfat_unlink, vfat_rmdir).
+Windows, on FAT32, zeroes the high word of the first cluster as well. A rename writes the new entries first and then
+marks the old ones (vfat_rename).
 """
 
 from __future__ import annotations
 
 import datetime as dt
-from collections.abc import Iterable, Iterator
-from dataclasses import dataclass, field
-from itertools import chain
+from functools import partial
 
 import numpy as np
 from numpy.typing import NDArray
 
 from sastrugi.errors import VolumeError
-from sastrugi.media.extents import Extent, cut, join, within
+from sastrugi.media.extents import Extent, cut, within
 from sastrugi.media.raw import RawImage
 from sastrugi.units import format_size
-from sastrugi.volumes.fat.allocation import AllocationTable, Run
+from sastrugi.volumes.chains import ChainTable
+from sastrugi.volumes.clusters import ClusterMap, Run
+from sastrugi.volumes.entry_tables import EntryTableWriter
 from sastrugi.volumes.fat.layout import (
     ATTR_ARCHIVE,
     ATTR_DIRECTORY,
@@ -30,8 +32,10 @@ from sastrugi.volumes.fat.layout import (
     BOOT_TAIL,
     DELETED,
     DIR_ENTRY,
+    END_OF_CHAIN,
     ENTRY_SIZE,
     EXTENDED_BOOT_SIGNATURE,
+    FIRST_CLUSTER,
     FSINFO,
     FSINFO_LEAD,
     FSINFO_STRUCT,
@@ -42,90 +46,107 @@ from sastrugi.volumes.fat.layout import (
     OEM_CODEPAGE,
     Geometry,
     encode_time,
+    pack_fat,
 )
-from sastrugi.volumes.fat.names import check_name, fold, long_entries, short_alias
+from sastrugi.volumes.fat.names import fold, long_entries, short_alias
+from sastrugi.volumes.writing import Evidence, Habits, Node
 
 _FSINFO_SECTOR, _BACKUP_BOOT_SECTOR = 1, 6
 _ROOT_ENTRIES = 512
-_MAX_FOLDER_ENTRIES = 65536
+_CLUSTER_HIGH = 20
+"""Where the high word of the first cluster stands in an entry."""
+_USUAL_FAT32 = ((260 << 20, 512), (8 << 30, 4 << 10), (16 << 30, 8 << 10), (32 << 30, 16 << 10), (1 << 60, 32 << 10))
+"""Volume size up to which a cluster size is usual (FAT specification 1.03, table DskTableFAT32)."""
 _RESERVED = {12: 1, 16: 4, 32: 32}
 _NO_SYSTEM = b"No system on this volume.\r\n"
 
 
-def plan(offset: int, size: int, bits: int, cluster_size: int, sector: int = 512) -> Geometry:
-    """The geometry of a volume of `size` bytes at `offset`; raises VolumeError with the limits if it cannot be."""
+def default_cluster(size: int, bits: int, sector: int = 512, habits: Habits = "linux") -> int:
+    """The cluster size that is usual for a volume of `size` bytes, among those that give it a fitting count."""
+    sizes = [sector << n for n in range(8) if sector << n <= 65536]
+    fitting = [c for c in sizes if _fewest(bits) <= size // c <= MAX_CLUSTERS[bits]]
+    if not fitting:
+        return sizes[0] if size // sizes[0] < _fewest(bits) else sizes[-1]
+    if habits == "camera":
+        usual = 32 << 10
+    elif bits == 32:
+        usual = next(cluster for limit, cluster in _USUAL_FAT32 if size <= limit)
+    else:
+        usual = fitting[0]
+    return max([c for c in fitting if c <= usual], default=fitting[0])
+
+
+def _fewest(bits: int) -> int:
+    """The fewest clusters of a volume of this width: one more than the next narrower one holds."""
+    return MAX_CLUSTERS[{32: 16, 16: 12}[bits]] + 1 if bits != 12 else 1
+
+
+def plan(offset: int, size: int, bits: int, cluster_size: int, sector: int = 512, habits: Habits = "linux") -> Geometry:
+    """The geometry of a volume of `size` bytes at `offset`; raises VolumeError with the limits if it cannot be.
+
+    Cameras and Windows choose the number of reserved sectors so that the clusters begin on an even place.
+    """
     per_cluster, rest = divmod(cluster_size, sector)
     if rest or per_cluster not in (1, 2, 4, 8, 16, 32, 64, 128) or cluster_size > 65536:
         raise VolumeError(
             f"a FAT cluster cannot be {format_size(cluster_size)}: it is 1, 2, 4 … 128 sectors "
             f"of {sector} bytes, 64 KiB at most"
         )
+    reserved = _RESERVED[bits]
+    align = {"camera": (4 << 20) if size >= 256 << 20 else cluster_size, "windows": cluster_size}.get(habits, sector)
     root_entries = 0 if bits == 32 else _ROOT_ENTRIES
     fat_sectors = 1
     while True:
         geometry = Geometry(
-            offset, sector, per_cluster, _RESERVED[bits], 2, fat_sectors, root_entries, size // sector,
+            offset, sector, per_cluster, reserved, 2, fat_sectors, root_entries, size // sector,
             root_cluster=2 if bits == 32 else 0,
         )  # fmt: skip
         needed = -(-((geometry.clusters + 2) * bits) // (8 * sector))
-        if needed <= fat_sectors:
+        if needed > fat_sectors:
+            fat_sectors = needed
+        elif geometry.data.offset % align:
+            reserved += (-geometry.data.offset % align) // sector
+        else:
             break
-        fat_sectors = needed
-    fewest = MAX_CLUSTERS[{32: 16, 16: 12}.get(bits, 0)] + 1 if bits != 12 else 1
+    fewest = _fewest(bits)
     if not fewest <= geometry.clusters <= MAX_CLUSTERS[bits] or geometry.total_sectors > 0xFFFFFFFF:
         raise VolumeError(
             f"FAT{bits} with clusters of {format_size(cluster_size)} needs {fewest:,} to "
             f"{MAX_CLUSTERS[bits]:,} clusters "
-            f"(about {format_size(fewest * cluster_size)} to {format_size(MAX_CLUSTERS[bits] * cluster_size)}); "
+            f"(about {format_size(fewest * cluster_size)} to "
+            f"{format_size(min(MAX_CLUSTERS[bits] * cluster_size, 0xFFFFFFFF * sector))}); "
             f"{format_size(size)} gives {geometry.clusters:,}: choose another cluster size or volume size"
         )
     return geometry
 
 
-@dataclass(slots=True)
-class Node:
-    """A live file or folder of the volume being written."""
-
-    name: str
-    short: bytes
-    parent: Node | None
-    folder: bool
-    first_slot: int
-    slots: int
-    runs: list[Run]
-    size: int
-    children: dict[str, Node] = field(default_factory=dict)
-    shorts: set[bytes] = field(default_factory=set)
-    table: bytearray = field(default_factory=bytearray)
-    """A folder's directory table, as it stands on disk."""
-    search_from: int = 0
-    """No slot of the table before this one is free."""
-
-    @property
-    def path(self) -> str:
-        return f"{self.parent.path}/{self.name}" if self.parent else ""
-
-
-class FatWriter:
+class FatWriter(EntryTableWriter):
     """A mounted FAT volume that can be written. Call `flush` to bring the FATs and FSInfo to disk."""
+
+    max_file_size = MAX_FILE_SIZE
+    max_file_size_words = "a file on FAT ends at 4 GiB less one byte"
+    max_folder_entries = 65536
 
     def __init__(self, image: RawImage, geometry: Geometry, label: str, volume_id: int, when: dt.datetime) -> None:
         """Format the range of `geometry` (quick: boot area, FATs and root are written, the data area is left)."""
-        self.image, self.geometry = image, geometry
-        self._touched: dict[int, tuple[Node, dt.datetime, bool]] = {}
-        data = geometry.data
-        image.zero(geometry.offset, data.offset - geometry.offset)
-        self._table = AllocationTable(image, geometry)
-        runs: list[Run] = []
+        clusters = ClusterMap(FIRST_CLUSTER, geometry.clusters, geometry.cluster_size)
+        super().__init__(image, clusters, geometry.cluster_size, geometry.sector)
+        self.geometry = geometry
+        self.file_system = f"fat{geometry.bits}"
+        self.where, self.data = geometry.where, geometry.data
+        image.zero(geometry.offset, self.data.offset - geometry.offset)
+        end = END_OF_CHAIN[geometry.bits]
+        copies = [geometry.fat(n) for n in range(geometry.fats)]
+        head = end & ~0xFF | MEDIA_FIXED, end
+        self._table = ChainTable(image, copies, geometry.bits, head, end, partial(pack_fat, bits=geometry.bits))
         if geometry.bits == 32:
-            self._table.next_free = geometry.root_cluster - 1
-            runs = self._table.allocate(1)
-            image.zero(geometry.cluster_offset(geometry.root_cluster), geometry.cluster_size)
-        self.root = Node("", b"", None, True, 0, 0, runs, 0)
-        self.root.table = bytearray(geometry.cluster_size if runs else geometry.root_entries * ENTRY_SIZE)
+            self.root.runs = self.clusters.take(1, geometry.root_cluster)
+            self._table.link(self.root.runs)
+            image.zero(self.data.offset, geometry.cluster_size)
+        self.root.table = bytearray(geometry.cluster_size if self.root.runs else geometry.root_entries * ENTRY_SIZE)
         self._write_boot(label, volume_id)
         if label:
-            entry = self._new_entry(_label_bytes(label), ATTR_VOLUME_ID, when)
+            entry = self._entry(_label_bytes(label), ATTR_VOLUME_ID, when)
             entry["created_tenth"] = entry["created_time"] = entry["created_date"] = entry["accessed_date"] = 0
             self._put(self.root, 0, entry.tobytes())
         self.flush()
@@ -161,7 +182,6 @@ class FatWriter:
             self.image.write(g.offset + copy * g.sector, sector.ljust(g.sector, b"\0"))
 
     def flush(self) -> None:
-        """Bring folder times, both FATs and FSInfo up to date on the medium."""
         self._write_touched()
         self._table.flush()
         g = self.geometry
@@ -169,147 +189,30 @@ class FatWriter:
             return
         info = np.zeros((), FSINFO)
         info["lead"], info["struct"], info["trail"] = FSINFO_LEAD, FSINFO_STRUCT, FSINFO_TRAIL
-        info["free_count"], info["next_free"] = self._table.free_clusters, self._table.next_free
+        info["free_count"], info["next_free"] = self.clusters.free, self.clusters.last
         for copy in (0, _BACKUP_BOOT_SECTOR):
             self.image.write(g.offset + (copy + _FSINFO_SECTOR) * g.sector, info.tobytes().ljust(g.sector, b"\0"))
 
-    @property
-    def free_bytes(self) -> int:
-        return self._table.free_clusters * self.geometry.cluster_size
+    def fold(self, name: str) -> str:
+        return fold(name)
 
-    # -- finding ----------------------------------------------------------------------------
-
-    def find(self, path: str) -> Node | None:
-        """The live file or folder at `path` (case does not count), or None."""
-        node = self.root
-        for part in _parts(path):
-            child = node.children.get(fold(part))
-            if child is None:
-                return None
-            node = child
-        return node
-
-    def walk(self, under: Node | None = None) -> Iterator[Node]:
-        """Every live node below `under` (the root), folders before what is in them, in the order they were made."""
-        for child in (under or self.root).children.values():
-            yield child
-            yield from self.walk(child) if child.folder else ()
-
-    def extents(self, node: Node) -> tuple[Extent, ...]:
-        """Where the content of a file (or the table of a folder) lies on the medium, cut to its size."""
-        whole = self._run_extents(node.runs)
-        return whole if node.folder else cut(whole, node.size)
-
-    def _run_extents(self, runs: list[Run]) -> tuple[Extent, ...]:
+    def structures(self) -> dict[str, tuple[Extent, ...]]:
         g = self.geometry
-        return join(Extent(g.cluster_offset(start), length * g.cluster_size) for start, length in runs)
+        out = {"boot": (Extent(g.offset, g.sector),)}
+        if g.bits == 32:
+            out["backup-boot"] = (Extent(g.offset + _BACKUP_BOOT_SECTOR * g.sector, g.sector),)
+            out["fsinfo"] = (Extent(g.offset + _FSINFO_SECTOR * g.sector, g.sector),)
+        out |= {f"fat{copy + 1}": (g.fat(copy),) for copy in range(g.fats)}
+        return out | {"root": self.run_extents(self.root.runs) or self._root_place()}
 
-    def record(self, node: Node) -> tuple[Extent, ...]:
-        """Where the directory entries of `node` stand on the medium."""
-        assert node.parent is not None
-        return self._table_extents(node.parent, node.first_slot * ENTRY_SIZE, node.slots * ENTRY_SIZE)
+    # -- how entries look -------------------------------------------------------------------
 
-    # -- writing ----------------------------------------------------------------------------
-
-    def make_folder(self, path: str, when: dt.datetime) -> Node:
-        """The folder at `path`, made with all the folders above it if it is not there."""
-        node = self.root
-        for part in _parts(path):
-            child = node.children.get(fold(part))
-            if child is None:
-                child = self._add_folder(node, part, when)
-            elif not child.folder:
-                raise VolumeError(f"{child.path}: a file is there already, no folder can be made")
-            node = child
-        return node
-
-    def _add_folder(self, parent: Node, name: str, when: dt.datetime) -> Node:
-        check_name(name)
-        runs = self._table.allocate(1)
-        size = self.geometry.cluster_size
-        first = runs[0][0]
-        table = bytearray(size)
-        for n, (dots, cluster) in enumerate(((b".", first), (b"..", _first_cluster(parent) if parent.parent else 0))):
-            entry = self._new_entry(dots.ljust(11), ATTR_DIRECTORY, when, cluster)
-            table[n * ENTRY_SIZE : (n + 1) * ENTRY_SIZE] = entry.tobytes()
-        self.image.write(self.geometry.cluster_offset(first), bytes(table))
-        node = self._enter(parent, name, ATTR_DIRECTORY, when, when, runs, 0)
-        node.table = table
-        return node
-
-    def store(
-        self, path: str, size: int, chunks: Iterable[bytes], when: dt.datetime, modified: dt.datetime | None = None,
-        first_gap: bool = False,
-    ) -> Node:  # fmt: skip
-        """Write a new file of exactly `size` bytes, given in pieces, into a folder that exists.
-
-        `first_gap` fills freed space from the start of the volume on, instead of going on behind the last file.
-        """
-        folder_path, _, name = path.rstrip("/").rpartition("/")
-        parent = self.find(folder_path)
-        if parent is None or not parent.folder:
-            raise VolumeError(f"{folder_path}: there is no such folder to store {name} in")
-        check_name(name)
-        if fold(name) in parent.children:
-            raise VolumeError(f"{path}: there is already a file of this name")
-        if size > MAX_FILE_SIZE:
-            raise VolumeError(f"{path}: {format_size(size)} is too large: a file on FAT ends at 4 GiB less one byte")
-        runs = self._table.allocate(-(-size // self.geometry.cluster_size), first_gap)
-        self._fill(path, self._run_extents(runs), size, chunks)
-        return self._enter(parent, name, ATTR_ARCHIVE, when, modified or when, runs, size)
-
-    def _fill(self, path: str, extents: tuple[Extent, ...], size: int, chunks: Iterable[bytes]) -> None:
-        """Write content over `extents`; the rest of the last sector becomes zero, the rest of the cluster stays."""
-        padding = bytes(-size % self.geometry.sector)
-        places = iter(extents)
-        at = left = written = 0
-        for chunk in chain(chunks, (padding,)):
-            view = memoryview(chunk)
-            written += len(view)
-            while view:
-                if not left:
-                    place = next(places, None)
-                    if place is None:
-                        raise VolumeError(f"{path}: more content came than the {size} bytes announced")
-                    at, left = place
-                part = view[:left]
-                self.image.write(at, bytes(part))
-                at, left, view = at + len(part), left - len(part), view[len(part) :]
-        if written != size + len(padding):
-            raise VolumeError(f"{path}: {written - len(padding)} bytes came where {size} were announced")
-
-    def delete(self, path: str, when: dt.datetime) -> Node:
-        """Delete a file or an empty folder as Linux does; the node is returned as it was."""
-        node = self.find(path)
-        if node is None or node.parent is None:
-            raise VolumeError(f"{path}: there is no such file or folder to delete")
-        if node.children:
-            raise VolumeError(f"{path}: the folder is not empty: delete what is in it first")
-        parent = node.parent
-        for slot in range(node.first_slot, node.first_slot + node.slots):
-            parent.table[slot * ENTRY_SIZE] = DELETED
-        self._write_table(parent, node.first_slot * ENTRY_SIZE, node.slots * ENTRY_SIZE)
-        self._table.release(node.runs)
-        parent.search_from = min(parent.search_from, node.first_slot)
-        del parent.children[fold(node.name)]
-        parent.shorts.discard(node.short)
-        self._touched.pop(id(node), None)
-        self._touch(parent, when, accessed=True)
-        return node
-
-    # -- directory tables -------------------------------------------------------------------
-
-    def _new_entry(
-        self,
-        short: bytes,
-        attr: int,
-        when: dt.datetime,
-        cluster: int = 0,
-        size: int = 0,
+    def _entry(
+        self, alias: bytes, attr: int, when: dt.datetime, cluster: int = 0, size: int = 0,
         modified: dt.datetime | None = None,
-    ) -> NDArray[np.void]:
+    ) -> NDArray[np.void]:  # fmt: skip
         entry = np.zeros((), DIR_ENTRY)
-        entry["name"] = np.frombuffer(short, "u1")
+        entry["name"] = np.frombuffer(alias, "u1")
         entry["attr"] = attr
         entry["created_date"], entry["created_time"], entry["created_tenth"] = encode_time(when)
         entry["accessed_date"] = entry["created_date"]
@@ -317,84 +220,89 @@ class FatWriter:
         entry["cluster_high"], entry["cluster_low"], entry["size"] = cluster >> 16, cluster & 0xFFFF, size
         return entry
 
-    def _enter(
-        self,
-        parent: Node,
-        name: str,
-        attr: int,
-        when: dt.datetime,
-        modified: dt.datetime,
-        runs: list[Run],
-        size: int,
-    ) -> Node:
-        short, long_needed = short_alias(name, parent.shorts)
-        entry = self._new_entry(short, attr, when, runs[0][0] if runs else 0, size, modified)
-        data = (long_entries(name, short) if long_needed else b"") + entry.tobytes()
-        slot = self._free_slots(parent, len(data) // ENTRY_SIZE)
-        self._put(parent, slot, data)
-        node = Node(name, short, parent, bool(attr & ATTR_DIRECTORY), slot, len(data) // ENTRY_SIZE, runs, size)
-        parent.children[fold(name)] = node
-        parent.shorts.add(short)
-        self._touch(parent, when)
-        return node
+    def _root_place(self) -> tuple[Extent, ...]:
+        return (self.geometry.fixed_root,)
 
-    def _put(self, folder: Node, slot: int, data: bytes) -> None:
-        folder.table[slot * ENTRY_SIZE : slot * ENTRY_SIZE + len(data)] = data
-        self._write_table(folder, slot * ENTRY_SIZE, len(data))
+    def _free_slot(self, first_bytes: NDArray[np.uint8]) -> NDArray[np.bool_]:
+        free: NDArray[np.bool_] = (first_bytes == 0) | (first_bytes == DELETED)
+        return free
 
-    def _free_slots(self, folder: Node, count: int) -> int:
-        """The first slot of `count` free ones in a row; the folder grows by a cluster when there are none."""
-        while True:
-            first = np.frombuffer(folder.table[folder.search_from * ENTRY_SIZE :: ENTRY_SIZE], "u1")
-            free = np.flatnonzero((first == 0) | (first == DELETED))
-            if len(free) >= count:
-                hits = np.flatnonzero(free[count - 1 :] - free[: len(free) - count + 1] == count - 1)
-                if len(hits):
-                    slot = folder.search_from + int(free[hits[0]])
-                    if hits[0] == 0:
-                        folder.search_from = slot + count
-                    return slot
-            self._grow(folder)
+    def _new_record(self, node: Node, when: dt.datetime, modified: dt.datetime) -> bytes:
+        attr, size = (ATTR_DIRECTORY, 0) if node.folder else (ATTR_ARCHIVE, node.size)
+        assert node.parent is not None
+        longs = self._take_alias(node, node.name, node.parent)
+        return longs + self._entry(node.alias, attr, when, _first_cluster(node), size, modified).tobytes()
 
-    def _grow(self, folder: Node) -> None:
-        size = self.geometry.cluster_size
-        if not folder.runs:
-            raise VolumeError(f"the root folder is full: it holds {self.geometry.root_entries} entries on this volume")
-        if len(folder.table) + size > _MAX_FOLDER_ENTRIES * ENTRY_SIZE:
-            raise VolumeError(f"{folder.path}: the folder is full: FAT folders hold {_MAX_FOLDER_ENTRIES:,} entries")
-        folder.runs = self._table.extend(folder.runs, 1)
-        folder.table += bytes(size)
-        self.image.zero(self._run_extents(folder.runs)[-1].end - size, size)
+    def _take_alias(self, node: Node, name: str, parent: Node) -> bytes:
+        """Give the node a short name that is free in its folder; answers the long-name entries it needs."""
+        node.alias, long_needed = short_alias(name, parent.aliases)
+        parent.aliases.add(node.alias)
+        return long_entries(name, node.alias) if long_needed else b""
 
-    def _table_extents(self, folder: Node, position: int, length: int) -> tuple[Extent, ...]:
-        whole = self._run_extents(folder.runs) if folder.runs else (self.geometry.fixed_root,)
-        return within(whole, position, length)
+    def _renamed_record(self, node: Node, name: str, parent: Node) -> bytes:
+        short = self._record_bytes(node)[-ENTRY_SIZE:]
+        return self._take_alias(node, name, parent) + node.alias + bytes(short[len(node.alias) :])
 
-    def _write_table(self, folder: Node, position: int, length: int) -> None:
-        for extent in self._table_extents(folder, position, length):
-            self.image.write(extent.offset, bytes(folder.table[position : position + extent.length]))
-            position += extent.length
+    def _move_record(self, node: Node, parent: Node, data: bytes) -> None:
+        if node.folder and parent is not node.parent:
+            cluster = _first_cluster(parent) if parent.parent else 0
+            dots = np.frombuffer(node.table, DIR_ENTRY, 1, ENTRY_SIZE).copy()
+            dots["cluster_high"], dots["cluster_low"] = cluster >> 16, cluster & 0xFFFF
+            self._put(node, 1, dots.tobytes())
+        super()._move_record(node, parent, data)
 
-    def _touch(self, folder: Node, when: dt.datetime, accessed: bool = False) -> None:
-        """A folder takes the time of a change in it. Its entry is written at the next flush, as by a driver that
-        caches: a folder that is deleted before then keeps the times it had."""
-        if folder.parent is not None:
-            self._touched[id(folder)] = (folder, when, accessed or self._touched.get(id(folder), (0, 0, False))[2])
+    def _refresh(self, node: Node, when: dt.datetime, accessed: bool = False) -> None:
+        entry = np.frombuffer(self._record_bytes(node)[-ENTRY_SIZE:], DIR_ENTRY).copy()
+        entry["modified_date"], entry["modified_time"], _ = encode_time(when)
+        if accessed:
+            entry["accessed_date"] = entry["modified_date"]
+        if not node.folder:
+            cluster = _first_cluster(node)
+            entry["cluster_high"], entry["cluster_low"], entry["size"] = cluster >> 16, cluster & 0xFFFF, node.size
+        assert node.parent is not None
+        self._put(node.parent, node.first_slot + node.slots - 1, entry.tobytes())
 
-    def _write_touched(self) -> None:
-        for folder, when, accessed in self._touched.values():
-            assert folder.parent is not None
-            slot = folder.first_slot + folder.slots - 1
-            entry = np.frombuffer(folder.parent.table, DIR_ENTRY, 1, slot * ENTRY_SIZE).copy()
-            entry["modified_date"], entry["modified_time"], _ = encode_time(when)
-            if accessed:
-                entry["accessed_date"] = entry["modified_date"]
-            self._put(folder.parent, slot, entry.tobytes())
-        self._touched.clear()
+    def _first_table(self, node: Node, when: dt.datetime) -> bytearray:
+        """Entries . and .. (which says 0 for the root)."""
+        assert node.parent is not None
+        above = _first_cluster(node.parent) if node.parent.parent else 0
+        dots = [(b".", _first_cluster(node)), (b"..", above)]
+        head = b"".join(self._entry(name.ljust(11), ATTR_DIRECTORY, when, cluster).tobytes() for name, cluster in dots)
+        return bytearray(head.ljust(self.cluster_size, b"\0"))
 
+    def _erase(self, node: Node, habits: Habits | None) -> None:
+        parent = node.parent
+        assert parent is not None
+        for slot in range(node.first_slot, node.first_slot + node.slots):
+            parent.table[slot * ENTRY_SIZE] = DELETED
+        if habits == "windows" and self.geometry.bits == 32:
+            at = (node.first_slot + node.slots - 1) * ENTRY_SIZE + _CLUSTER_HIGH
+            parent.table[at : at + 2] = bytes(2)
+        self._write_table(parent, node.first_slot * ENTRY_SIZE, node.slots * ENTRY_SIZE)
 
-def _parts(path: str) -> list[str]:
-    return [part for part in path.split("/") if part]
+    # -- how clusters are linked ------------------------------------------------------------
+
+    def _link(self, node: Node) -> None:
+        self._table.link(node.runs)
+
+    def _unlink(self, node: Node, runs: list[Run], habits: Habits) -> None:
+        self._table.unlink(runs)
+
+    # -- what tells of a file ---------------------------------------------------------------
+
+    def evidence(self, node: Node) -> Evidence:
+        record = self.record(node)
+        whole = node.slots * ENTRY_SIZE
+        short, longs = within(record, whole - ENTRY_SIZE, ENTRY_SIZE), cut(record, whole - ENTRY_SIZE)
+        names = [(record, "full"), *([(longs, "full")] if longs else []), (short, "near")]
+        contiguous = len(node.runs) <= 1
+        chains = () if contiguous else tuple(self._table.entries_of(node.runs, n) for n in range(self.geometry.fats))
+        return Evidence(record, short, tuple(names), contiguous, chains)  # type: ignore[arg-type]
+
+    def _evidence_after(self, node: Node, habits: Habits) -> Evidence:
+        live = self.evidence(node)
+        whole = habits != "windows" or self.geometry.bits != 32 or _first_cluster(node) < 1 << 16
+        return Evidence(live.record, live.placing, live.names, live.contiguous, (), whole)
 
 
 def _first_cluster(node: Node) -> int:

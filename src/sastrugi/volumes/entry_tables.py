@@ -1,0 +1,324 @@
+"""What FAT and exFAT writers share: folders that are tables of 32-byte entries, and files on runs of clusters."""
+
+from __future__ import annotations
+
+import datetime as dt
+from abc import abstractmethod
+from collections.abc import Iterable
+from itertools import chain
+
+import numpy as np
+from numpy.typing import NDArray
+
+from sastrugi.errors import VolumeError
+from sastrugi.media.extents import Extent, within
+from sastrugi.media.raw import RawImage
+from sastrugi.units import format_size
+from sastrugi.volumes.clusters import ClusterMap, Run, join_runs
+from sastrugi.volumes.writing import Evidence, Habits, Node, VolumeWriter, check_name, parts_of
+
+ENTRY_SIZE = 32
+
+
+class EntryTableWriter(VolumeWriter):
+    """Folders as tables of entries. A subclass says how entries look and how clusters are linked."""
+
+    max_file_size: int
+    max_file_size_words: str
+    max_folder_entries: int
+    sector: int
+
+    def __init__(self, image: RawImage, clusters: ClusterMap, cluster_size: int, sector: int) -> None:
+        self.image, self.clusters, self.cluster_size, self.sector = image, clusters, cluster_size, sector
+        self.root = Node("", None, True, 0, 0, [], 0)
+        self._touched: dict[int, tuple[Node, dt.datetime, bool]] = {}
+
+    # -- what a file system fills in --------------------------------------------------------
+
+    @abstractmethod
+    def _free_slot(self, first_bytes: NDArray[np.uint8]) -> NDArray[np.bool_]:
+        """Which entries of a table are free, by their first bytes."""
+
+    @abstractmethod
+    def _new_record(self, node: Node, when: dt.datetime, modified: dt.datetime) -> bytes:
+        """The entries of a new node (its alias is chosen here)."""
+
+    @abstractmethod
+    def _renamed_record(self, node: Node, name: str, parent: Node) -> bytes:
+        """The entries of `node` under another name, all else as it is (its new alias is chosen here)."""
+
+    @abstractmethod
+    def _refresh(self, node: Node, when: dt.datetime, accessed: bool = False) -> None:
+        """Bring size, first cluster and modified time of a node's record up to date, on the medium too."""
+
+    @abstractmethod
+    def _first_table(self, node: Node, when: dt.datetime) -> bytearray:
+        """The table of a new folder whose clusters are known."""
+
+    @abstractmethod
+    def _erase(self, node: Node, habits: Habits | None) -> None:
+        """Mark the entries of a node as deleted in its parent's table (`habits` None: after a rename)."""
+
+    @abstractmethod
+    def _link(self, node: Node) -> None:
+        """Write the chain of a node's runs where the file system wants one."""
+
+    @abstractmethod
+    def _unlink(self, node: Node, runs: list[Run], habits: Habits) -> None:
+        """Take the chain of runs away, as far as these habits do."""
+
+    def _root_place(self) -> tuple[Extent, ...]:
+        """Where a root folder without clusters lies (FAT12/16)."""
+        raise NotImplementedError
+
+    # -- folders ----------------------------------------------------------------------------
+
+    def make_folder(self, path: str, when: dt.datetime) -> Node:
+        node = self.root
+        for part in parts_of(path):
+            child = node.children.get(self.fold(part))
+            if child is None:
+                child = self._add_folder(node, part, when)
+            elif not child.folder:
+                raise VolumeError(f"{child.path}: a file is there already, no folder can be made")
+            node = child
+        return node
+
+    def _add_folder(self, parent: Node, name: str, when: dt.datetime) -> Node:
+        check_name(name, self.file_system.upper())
+        node = Node(name, parent, True, 0, 0, self.clusters.take(1), self.cluster_size)
+        node.table = self._first_table(node, when)
+        self.image.write(self.run_extents(node.runs)[0].offset, bytes(node.table))
+        self._link(node)
+        self._enter(node, when, when)
+        return node
+
+    def _enter(self, node: Node, when: dt.datetime, modified: dt.datetime) -> None:
+        """Give a new node its entries in its parent's table."""
+        parent = node.parent
+        assert parent is not None
+        data = self._new_record(node, when, modified)
+        node.slots = len(data) // ENTRY_SIZE
+        node.first_slot = self._free_slots(parent, node.slots)
+        self._put(parent, node.first_slot, data)
+        parent.children[self.fold(node.name)] = node
+        self._touch(parent, when)
+
+    def _put(self, folder: Node, slot: int, data: bytes) -> None:
+        folder.table[slot * ENTRY_SIZE : slot * ENTRY_SIZE + len(data)] = data
+        self._write_table(folder, slot * ENTRY_SIZE, len(data))
+
+    def _record_bytes(self, node: Node) -> bytearray:
+        assert node.parent is not None
+        at = node.first_slot * ENTRY_SIZE
+        return node.parent.table[at : at + node.slots * ENTRY_SIZE]
+
+    def _free_slots(self, folder: Node, count: int) -> int:
+        """The first slot of `count` free ones in a row; the folder grows by a cluster when there are none."""
+        while True:
+            first = np.frombuffer(folder.table[folder.search_from * ENTRY_SIZE :: ENTRY_SIZE], "u1")
+            free = np.flatnonzero(self._free_slot(first))
+            if len(free) >= count:
+                hits = np.flatnonzero(free[count - 1 :] - free[: len(free) - count + 1] == count - 1)
+                if len(hits):
+                    slot = folder.search_from + int(free[hits[0]])
+                    if hits[0] == 0:
+                        folder.search_from = slot + count
+                    return slot
+            self._grow_folder(folder)
+
+    def _grow_folder(self, folder: Node) -> None:
+        if not folder.runs:
+            raise VolumeError(
+                f"the root folder is full: it holds {len(folder.table) // ENTRY_SIZE} entries on this volume"
+            )
+        if len(folder.table) + self.cluster_size > self.max_folder_entries * ENTRY_SIZE:
+            raise VolumeError(f"{folder.path}: the folder is full: it holds {self.max_folder_entries:,} entries here")
+        folder.runs = join_runs([*folder.runs, *self.clusters.take(1)])
+        folder.table += bytes(self.cluster_size)
+        folder.size = len(folder.table)
+        self.image.zero(self.run_extents(folder.runs)[-1].end - self.cluster_size, self.cluster_size)
+        self._link(folder)
+        if folder.parent is not None:
+            self._folder_grew(folder)
+
+    def _folder_grew(self, folder: Node) -> None:
+        """FAT folders have no size in their record."""
+
+    def _table_extents(self, folder: Node, position: int, length: int) -> tuple[Extent, ...]:
+        whole = self.run_extents(folder.runs) if folder.runs else self._root_place()
+        return within(whole, position, length)
+
+    def _write_table(self, folder: Node, position: int, length: int) -> None:
+        for extent in self._table_extents(folder, position, length):
+            self.image.write(extent.offset, bytes(folder.table[position : position + extent.length]))
+            position += extent.length
+
+    def record(self, node: Node) -> tuple[Extent, ...]:
+        assert node.parent is not None
+        return self._table_extents(node.parent, node.first_slot * ENTRY_SIZE, node.slots * ENTRY_SIZE)
+
+    def _touch(self, folder: Node, when: dt.datetime, accessed: bool = False) -> None:
+        """A folder takes the time of a change in it. Its entry is written at the next flush, as by a driver that
+        caches: a folder that is deleted before then keeps the times it had."""
+        if folder.parent is not None:
+            self._touched[id(folder)] = (folder, when, accessed or self._touched.get(id(folder), (0, 0, False))[2])
+
+    def _write_touched(self) -> None:
+        for folder, when, accessed in self._touched.values():
+            self._refresh(folder, when, accessed)
+        self._touched.clear()
+
+    # -- files ------------------------------------------------------------------------------
+
+    def store(
+        self, path: str, size: int, chunks: Iterable[bytes], when: dt.datetime, modified: dt.datetime | None = None,
+        runs: list[Run] | None = None,
+    ) -> Node:  # fmt: skip
+        parent, name = self._new_place(path)
+        self._check_size(path, size)
+        taken = self.clusters.take(self.clusters_for(size)) if runs is None else runs
+        node = Node(name, parent, False, 0, 0, taken, size)
+        self._fill(path, self.run_extents(taken), size, chunks)
+        self._link(node)
+        self._enter(node, when, modified or when)
+        return node
+
+    def _new_place(self, path: str) -> tuple[Node, str]:
+        """The folder and the name of a file that is to be made at `path`."""
+        folder_path, _, name = path.rstrip("/").rpartition("/")
+        parent = self.find(folder_path)
+        if parent is None or not parent.folder:
+            raise VolumeError(f"{folder_path}: there is no such folder to store {name} in")
+        check_name(name, self.file_system.upper())
+        if self.fold(name) in parent.children:
+            raise VolumeError(f"{path}: there is already a file of this name")
+        return parent, name
+
+    def _check_size(self, path: str, size: int) -> None:
+        if size > self.max_file_size:
+            raise VolumeError(f"{path}: {format_size(size)} is too large: {self.max_file_size_words}")
+
+    def _fill(self, path: str, extents: tuple[Extent, ...], size: int, chunks: Iterable[bytes], skip: int = 0) -> None:
+        """Write content over `extents` from byte `skip` on; the rest of the last sector becomes zero, the rest of the
+        cluster stays as it was."""
+        padding = bytes(-(skip + size) % self.sector)
+        room = sum(extent.length for extent in extents) - skip
+        places = iter(within(extents, skip, room))
+        at = left = written = 0
+        for chunk in chain(chunks, (padding,)):
+            view = memoryview(chunk)
+            written += len(view)
+            while view:
+                if not left:
+                    place = next(places, None)
+                    if place is None:
+                        raise VolumeError(f"{path}: more content came than the {size} bytes announced")
+                    at, left = place
+                part = view[:left]
+                self.image.write(at, part)
+                at, left, view = at + len(part), left - len(part), view[len(part) :]
+        if written != size + len(padding):
+            raise VolumeError(f"{path}: {written - len(padding)} bytes came where {size} were announced")
+
+    def grow(
+        self, node: Node, size: int, chunks: Iterable[bytes], when: dt.datetime, runs: list[Run] | None = None
+    ) -> None:
+        self._check_size(node.path, node.size + size)
+        more = self.clusters_for(node.size + size) - self.clusters_for(node.size)
+        taken = self.clusters.take(more) if runs is None else runs
+        whole = join_runs([*node.runs, *taken])
+        self._fill(node.path, self.run_extents(whole), size, chunks, node.size)
+        node.runs, node.size = whole, node.size + size
+        self._link(node)
+        self._refresh(node, when)
+
+    def rewrite(self, node: Node, size: int, chunks: Iterable[bytes], when: dt.datetime, in_place: bool) -> None:
+        self._check_size(node.path, size)
+        needed, old = self.clusters_for(size), node.runs
+        kept = first_clusters(old, needed) if in_place else []
+        rest = without(old, kept)
+        self._unlink(node, rest, "linux")
+        self.clusters.release(rest)
+        node.runs = join_runs([*kept, *self.clusters.take(needed - sum(length for _, length in kept))])
+        node.size = size
+        self._fill(node.path, self.run_extents(node.runs), size, chunks)
+        self._link(node)
+        self._refresh(node, when)
+
+    def rename(self, node: Node, path: str, when: dt.datetime) -> None:
+        old_parent, old_name = node.parent, node.name
+        assert old_parent is not None
+        folder_path, _, name = path.rstrip("/").rpartition("/")
+        parent = self.find(folder_path)
+        if parent is None or not parent.folder:
+            raise VolumeError(f"{folder_path}: there is no such folder to move {old_name} to")
+        check_name(name, self.file_system.upper())
+        there = parent.children.get(self.fold(name))
+        if there is not None and there is not node:
+            raise VolumeError(f"{path}: there is already a file of this name")
+        above: Node | None = parent
+        while above is not None:
+            if above is node:
+                raise VolumeError(f"{node.path}: a folder cannot be moved into itself")
+            above = above.parent
+        del old_parent.children[self.fold(old_name)]
+        old_parent.aliases.discard(node.alias)
+        data = self._renamed_record(node, name, parent)
+        self._move_record(node, parent, data)
+        node.name, node.parent = name, parent
+        parent.children[self.fold(name)] = node
+        for folder in (old_parent, parent):
+            self._touch(folder, when)
+
+    def _move_record(self, node: Node, parent: Node, data: bytes) -> None:
+        """The new entries first, then the old ones are marked deleted (as Linux does on FAT)."""
+        slot = self._free_slots(parent, len(data) // ENTRY_SIZE)
+        self._put(parent, slot, data)
+        self._erase(node, None)
+        assert node.parent is not None
+        node.parent.search_from = min(node.parent.search_from, node.first_slot)
+        node.first_slot, node.slots = slot, len(data) // ENTRY_SIZE
+
+    def delete(self, node: Node, when: dt.datetime, habits: Habits = "linux") -> Evidence:
+        parent = node.parent
+        if parent is None:
+            raise VolumeError("the root folder cannot be deleted")
+        if node.children:
+            raise VolumeError(f"{node.path}: the folder is not empty: delete what is in it first")
+        self._erase(node, habits)
+        self._unlink(node, node.runs, habits)
+        self.clusters.release(node.runs)
+        parent.search_from = min(parent.search_from, node.first_slot)
+        del parent.children[self.fold(node.name)]
+        parent.aliases.discard(node.alias)
+        self._touched.pop(id(node), None)
+        self._touch(parent, when, accessed=True)
+        return self._evidence_after(node, habits)
+
+    @abstractmethod
+    def _evidence_after(self, node: Node, habits: Habits) -> Evidence:
+        """What tells of a node that has just been deleted."""
+
+
+def first_clusters(runs: list[Run], count: int) -> list[Run]:
+    """The first `count` clusters of a chain."""
+    out: list[Run] = []
+    for start, length in runs:
+        if count <= 0:
+            break
+        out.append((start, min(length, count)))
+        count -= length
+    return out
+
+
+def without(runs: list[Run], kept: list[Run]) -> list[Run]:
+    """What follows `kept`, which `runs` begins with."""
+    skip = sum(length for _, length in kept)
+    out: list[Run] = []
+    for start, length in runs:
+        gone = min(skip, length)
+        skip -= gone
+        if gone < length:
+            out.append((start + gone, length - gone))
+    return out

@@ -1,0 +1,108 @@
+"""Folders of exFAT, read set by set: in use and deleted, with names and checksums.
+
+Source: exFAT specification, sections 6 and 7. A set's checksum was made with all in-use bits set, so it also proves a
+deleted set, wherever it is found.
+"""
+
+from __future__ import annotations
+
+from dataclasses import dataclass, field
+
+import numpy as np
+
+from sastrugi.volumes.base import Times
+from sastrugi.volumes.exfat.layout import (
+    ATTR_DIRECTORY,
+    ENTRY_SIZE,
+    FILE_ENTRY,
+    IN_USE,
+    NO_FAT_CHAIN,
+    STREAM_ENTRY,
+    TYPE_FILE,
+    TYPE_NAME,
+    TYPE_STREAM,
+    decode_time,
+    set_checksum,
+)
+
+_MOST_SECONDARY = 18
+
+
+@dataclass(slots=True)
+class Record:
+    """One file or folder, as its entry set tells it. `position` and `length` place the set within the table; `proven`
+    tells that its checksum is right."""
+
+    name: str
+    deleted: bool
+    folder: bool
+    cluster: int
+    size: int
+    valid_size: int
+    no_chain: bool
+    times: Times
+    position: int
+    length: int
+    proven: bool
+    name_sure: float = 1.0
+    name_note: str = "name entries whole, checksum of the set right"
+    notes: list[str] = field(default_factory=list)
+
+
+def parse_table(table: bytes) -> list[Record]:
+    """All records of a folder's table up to its end mark. Deleted sets that were partly written over are kept while
+    size and first cluster still stand; what cannot be a set is left out."""
+    types = np.frombuffer(table, "u1")[::ENTRY_SIZE][: len(table) // ENTRY_SIZE]
+    ends = np.flatnonzero(types == 0)
+    count = int(ends[0]) if len(ends) else len(types)
+    out: list[Record] = []
+    for n in np.flatnonzero((types[:count] | IN_USE) == TYPE_FILE).tolist():
+        record = parse_set(table[n * ENTRY_SIZE : (n + 1 + _MOST_SECONDARY) * ENTRY_SIZE], n * ENTRY_SIZE)
+        if record is not None:
+            out.append(record)
+    return out
+
+
+def parse_set(data: bytes, position: int = 0) -> Record | None:
+    """The entry set that `data` begins with, or None if there is none."""
+    if len(data) < 2 * ENTRY_SIZE or data[0] | IN_USE != TYPE_FILE:
+        return None
+    bit = data[0] & IN_USE
+    entry = np.frombuffer(data, FILE_ENTRY, 1)[0]
+    stream = np.frombuffer(data, STREAM_ENTRY, 1, ENTRY_SIZE)[0]
+    secondary = int(entry["secondary_count"])
+    if not 2 <= secondary <= _MOST_SECONDARY or stream["type"] != TYPE_STREAM & ~IN_USE | bit:
+        return None
+    whole = bytearray(data[: (secondary + 1) * ENTRY_SIZE])
+    names = 0
+    while names < secondary - 1 and whole[(2 + names) * ENTRY_SIZE : (2 + names) * ENTRY_SIZE + 1] == bytes(
+        [TYPE_NAME & ~IN_USE | bit]
+    ):
+        names += 1
+    for at in range(0, len(whole), ENTRY_SIZE):
+        whole[at] |= IN_USE
+    proven = len(whole) == (secondary + 1) * ENTRY_SIZE and set_checksum(whole) == entry["checksum"]
+    created = decode_time(int(entry["created"]), int(entry["created_10ms"]))
+    modified = decode_time(int(entry["modified"]), int(entry["modified_10ms"]))
+    accessed = decode_time(int(entry["accessed"]))
+    if not proven and (modified is None or created is None or stream["valid_length"] > stream["length"]):
+        return None
+    text = b"".join(data[(2 + n) * ENTRY_SIZE + 2 : (3 + n) * ENTRY_SIZE] for n in range(names))
+    name = text[: 2 * int(stream["name_length"])].decode("utf-16-le", "replace")
+    record = Record(
+        name=name, deleted=not bit, folder=bool(entry["attributes"] & ATTR_DIRECTORY),
+        cluster=int(stream["first_cluster"]), size=int(stream["length"]), valid_size=int(stream["valid_length"]),
+        no_chain=bool(stream["flags"] & NO_FAT_CHAIN),
+        times=Times(created, modified, accessed.date() if accessed else None),
+        position=position, length=len(whole), proven=proven,
+    )  # fmt: skip
+    if not proven:
+        record.name_sure, record.name_note = 0.7, "the checksum of its entry set is wrong"
+        record.notes.append("the checksum of its entry set is wrong")
+        if len(name) < int(stream["name_length"]) or names < secondary - 1:
+            record.name_sure, record.name_note = 0.3, "the end of its name is overwritten"
+            record.length = (2 + names) * ENTRY_SIZE
+        if not name:
+            record.name, record.name_sure = f"cluster-{record.cluster}", 0.0
+            record.name_note = "its name is overwritten"
+    return record

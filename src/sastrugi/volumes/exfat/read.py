@@ -1,0 +1,317 @@
+"""Read exFAT volumes: live files, and deleted ones by what their entry sets still say.
+
+Everything read is hostile until checked: sizes and cluster numbers are compared with the volume's own bounds, chains
+end at the first repeat, folders are visited once.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Iterator
+from dataclasses import dataclass, field
+
+import numpy as np
+from numpy.typing import NDArray
+
+from sastrugi.media.base import Medium
+from sastrugi.media.extents import Extent, cut, within
+from sastrugi.units import plural
+from sastrugi.volumes.base import Entry, Placement
+from sastrugi.volumes.clusters import Run
+from sastrugi.volumes.exfat.directory import Record, parse_table
+from sastrugi.volumes.exfat.layout import (
+    BAD_CLUSTER,
+    BITMAP_ENTRY,
+    BOOT_REGION_SECTORS,
+    BOOT_SECTOR,
+    BOOT_SIGNATURE,
+    BOOT_SIGNATURE_OFFSET,
+    CHECKSUM_SECTOR,
+    ENTRY_SIZE,
+    FILE_SYSTEM_NAME,
+    FIRST_CLUSTER,
+    LABEL_ENTRY,
+    MAX_CLUSTERS,
+    MAX_FOLDER_BYTES,
+    MAX_LABEL,
+    TYPE_BITMAP,
+    TYPE_LABEL,
+    Geometry,
+    boot_checksum,
+)
+from sastrugi.volumes.reading import ChainReader, ClusterVolume, runs_of
+
+_MAX_RECORDS = 1_000_000
+_MAX_DEPTH = 200
+_BITMAP_PIECE = 1 << 16
+
+
+def open_exfat(medium: Medium, where: Extent) -> ExfatVolume | None:
+    """The exFAT volume at `where.offset`, or None if neither its boot region nor the backup describes one."""
+    damaged: tuple[Geometry, str] | None = None
+    for sector in (512, 4096, 1024, 2048):
+        for copy in range(2):
+            at = where.offset + copy * BOOT_REGION_SECTORS * sector
+            found = _read_boot(medium.read(at, 512), where.offset, sector)
+            if found is None:
+                continue
+            region = medium.read(at, BOOT_REGION_SECTORS * sector)
+            stored = region[CHECKSUM_SECTOR * sector : CHECKSUM_SECTOR * sector + 4]
+            if boot_checksum(region, sector).to_bytes(4, "little") != stored:
+                damaged = damaged or found
+                continue
+            health = ["the boot region is damaged; its backup (sector 12) was used"] if copy else []
+            return ExfatVolume(medium, *found, health)
+    if damaged is None:
+        return None
+    return ExfatVolume(medium, *damaged, ["the checksum of the boot region is wrong, and so is its backup's"])
+
+
+def _read_boot(block: bytes, offset: int, sector: int) -> tuple[Geometry, str] | None:
+    """Geometry and serial from a boot sector; None if a field is impossible or the sector size is not `sector`."""
+    if len(block) < 512 or block[BOOT_SIGNATURE_OFFSET:512] != BOOT_SIGNATURE:
+        return None
+    boot = np.frombuffer(block, BOOT_SECTOR, 1)[0]
+    shift, cluster_shift = int(boot["sector_shift"]), int(boot["cluster_shift"])
+    if boot["name"].tobytes() != FILE_SYSTEM_NAME or 1 << shift != sector or shift + cluster_shift > 25:
+        return None
+    geometry = Geometry(
+        offset, sector, 1 << cluster_shift, int(boot["volume_length"]), int(boot["fat_offset"]),
+        int(boot["fat_length"]), int(boot["heap_offset"]), int(boot["clusters"]), int(boot["root_cluster"]),
+        int(boot["fats"]),
+    )  # fmt: skip
+    if not 1 <= geometry.clusters <= MAX_CLUSTERS or not geometry.holds(geometry.root_cluster):
+        return None
+    if not 2 * BOOT_REGION_SECTORS <= geometry.fat_offset < geometry.heap_offset < geometry.total_sectors < 1 << 54:
+        return None
+    if geometry.fats not in (1, 2) or geometry.fat_sectors * sector < (geometry.clusters + FIRST_CLUSTER) * 4:
+        return None
+    number = int(boot["serial"])
+    return geometry, f"{number >> 16:04X}-{number & 0xFFFF:04X}"
+
+
+@dataclass(slots=True)
+class _Folder:
+    """A folder that was reached: its path is its chain of records up to the root."""
+
+    record: Record | None
+    parent: _Folder | None
+    runs: list[Run]
+    deleted: bool
+    records: list[Record] = field(default_factory=list)
+
+    @property
+    def depth(self) -> int:
+        return 0 if self.parent is None else self.parent.depth + 1
+
+    @property
+    def path(self) -> tuple[str, ...]:
+        return () if self.parent is None or self.record is None else (*self.parent.path, self.record.name)
+
+    @property
+    def sure(self) -> float:
+        return 1.0 if self.parent is None or self.record is None else self.parent.sure * self.record.name_sure
+
+
+class ExfatVolume(ClusterVolume[Geometry]):
+    """One exFAT volume, opened for reading."""
+
+    file_system = "exFAT"
+
+    def __init__(self, medium: Medium, geometry: Geometry, serial: str, health: list[str]) -> None:
+        self._medium = medium
+        self.geometry = geometry
+        self.where, self.data = geometry.where, geometry.data
+        self.label, self.serial, self.cluster_size = "", serial, geometry.cluster_size
+        self.health = health
+        if self.where.end > medium.size:
+            health.append(f"the volume ends {self.where.end - medium.size:,} bytes beyond the end of the medium")
+        self._fat = ChainReader(medium, geometry.fat(), 32, BAD_CLUSTER, geometry.holds, _unpack)
+        self._bitmap: tuple[Extent, ...] = ()
+        root = self._root()
+        self._read_own_entries(root)
+        self._tree: list[_Folder] | None = None
+        self._start = root
+
+    # -- the volume's own structures --------------------------------------------------------
+
+    def _root(self) -> _Folder:
+        most = max(MAX_FOLDER_BYTES // self.cluster_size, 1)
+        runs, problem = self._fat.chain(self.geometry.root_cluster, most)
+        if problem:
+            self.health.append(f"the root folder is damaged: {problem}")
+            runs = runs or [(self.geometry.root_cluster, 1)]
+        return _Folder(None, None, runs, deleted=False)
+
+    def _read_own_entries(self, root: _Folder) -> None:
+        """Label and bitmap, which the root folder tells."""
+        head = self._medium.read_extents(cut(self._extents(root.runs), 1 << 16))
+        for at in range(0, len(head) // ENTRY_SIZE * ENTRY_SIZE, ENTRY_SIZE):
+            if head[at] == TYPE_LABEL:
+                entry = np.frombuffer(head, LABEL_ENTRY, 1, at)[0]
+                units = entry["label"][: min(int(entry["count"]), MAX_LABEL)]
+                self.label = units.tobytes().decode("utf-16-le", "replace")
+            elif head[at] == TYPE_BITMAP and not self._bitmap:
+                entry = np.frombuffer(head, BITMAP_ENTRY, 1, at)[0]
+                length = (self.geometry.clusters + 7) // 8
+                if not self.geometry.holds(int(entry["first_cluster"])) or int(entry["length"]) < length:
+                    continue
+                runs, _ = self._fat.chain(int(entry["first_cluster"]), -(-length // self.cluster_size))
+                have = cut(self._extents(runs), length)
+                self._bitmap = have if sum(e.length for e in have) == length else ()
+            elif not head[at]:
+                break
+        if not self._bitmap:
+            self.health.append("the allocation bitmap cannot be found: nothing tells which clusters are free")
+
+    def _bits(self, first_byte: int, length: int) -> NDArray[np.uint8]:
+        data = self._medium.read_extents(within(self._bitmap, first_byte, length))
+        return np.unpackbits(np.frombuffer(data, "u1"), bitorder="little")
+
+    def _used_runs(self, start: int, stop: int) -> Iterator[Run]:
+        lo = max(start, FIRST_CLUSTER) - FIRST_CLUSTER
+        hi = min(stop, self.geometry.clusters + FIRST_CLUSTER) - FIRST_CLUSTER
+        while lo < hi and self._bitmap:
+            at = lo // 8
+            upto = min((at + _BITMAP_PIECE) * 8, hi)
+            bits = self._bits(at, (upto + 7) // 8 - at)[lo - at * 8 : upto - at * 8]
+            yield from runs_of(bits, lo + FIRST_CLUSTER)
+            lo = upto
+
+    def used_and_free(self) -> tuple[int, int]:
+        used, position = 0, 0
+        for place in self._bitmap:
+            for part in self._medium.data_ranges(place.offset, place.end):
+                for at in range(0, part.length, 1 << 20):
+                    inside = position + part.offset - place.offset + at
+                    bits = self._bits(inside, min(part.length - at, 1 << 20))
+                    used += int(bits[: max(self.geometry.clusters - inside * 8, 0)].sum())
+            position += place.length
+        return used * self.cluster_size, (self.geometry.clusters - used) * self.cluster_size
+
+    # -- the tree ---------------------------------------------------------------------------
+
+    def _settle(self) -> None:
+        self._settled()
+
+    def _settled(self) -> list[_Folder]:
+        if self._tree is None:
+            self._tree = self._walk()
+            self._index_owners(self._tree)
+        return self._tree
+
+    def _walk(self) -> list[_Folder]:
+        """Every folder that can be reached, its records read: live ones first, so that a folder that was moved
+        counts where it is and not where a deleted record still names it."""
+        folders = [self._start]
+        visited = {self.geometry.root_cluster}
+        queue = [self._start]
+        later: list[tuple[Record, _Folder]] = []
+        budget = _MAX_RECORDS
+        while queue or later:
+            if not queue:
+                self._enter(*later.pop(), visited, folders, queue)
+                continue
+            folder = queue.pop()
+            table = self._medium.read_extents(cut(self._extents(folder.runs), MAX_FOLDER_BYTES))
+            folder.records = [r for r in parse_table(table) if r.proven or not folder.deleted][: max(budget, 0)]
+            budget -= len(folder.records)
+            if budget <= 0:
+                self.health.append(f"more than {_MAX_RECORDS:,} files: the rest was left out")
+                break
+            for record in folder.records:
+                if record.folder and (folder.deleted or record.deleted):
+                    later.append((record, folder))
+                elif record.folder:
+                    self._enter(record, folder, visited, folders, queue)
+        return folders
+
+    def _enter(
+        self, record: Record, folder: _Folder, visited: set[int], folders: list[_Folder], queue: list[_Folder]
+    ) -> None:
+        """Follow a folder's record, once for each place."""
+        if record.cluster in visited or not self.geometry.holds(record.cluster):
+            return
+        deleted = folder.deleted or record.deleted
+        child = _Folder(record, folder, self._folder_runs(record, deleted), deleted)
+        if child.runs and child.depth <= _MAX_DEPTH:
+            visited.add(record.cluster)
+            folders.append(child)
+            queue.append(child)
+
+    def _folder_runs(self, record: Record, deleted: bool) -> list[Run]:
+        needed = max(-(-min(record.size, MAX_FOLDER_BYTES) // self.cluster_size), 1)
+        if record.no_chain:
+            room = self.geometry.clusters + FIRST_CLUSTER - record.cluster
+            return [(record.cluster, min(needed, room))]
+        runs, problem = self._fat.chain(record.cluster, needed)
+        if problem and not deleted:
+            self.health.append(f"folder {record.name}: {problem}")
+        return runs or ([(record.cluster, 1)] if deleted else [])
+
+    def entries(self) -> Iterator[Entry]:
+        for folder in self._settled():
+            table = self._extents(folder.runs)
+            path, sure = folder.path, folder.sure
+            for record in folder.records:
+                deleted = record.deleted or folder.deleted
+                places = within(table, record.position, record.length)
+                entry = Entry(
+                    (*path, record.name), record.folder, deleted, record.size, record.times,
+                    places[0] if places else Extent(0, 0), name_sure=record.name_sure * sure,
+                    name_note=record.name_note, notes=list(record.notes),
+                )  # fmt: skip
+                entry.placements = self._placements(record, deleted, entry.notes)
+                yield entry
+
+    # -- where files lie --------------------------------------------------------------------
+
+    def _placements(self, record: Record, deleted: bool, notes: list[str]) -> tuple[Placement, ...]:
+        g = self.geometry
+        if record.folder:
+            return ()
+        if not record.size:
+            return (Placement((), "an empty file"),)
+        if not g.holds(record.cluster):
+            notes.append("its stream entry names no cluster of this volume")
+            return ()
+        if record.valid_size < record.size:
+            notes.append(f"only {record.valid_size:,} of its {record.size:,} bytes were ever written")
+        size = min(record.valid_size, record.size)
+        needed = -(-record.size // self.cluster_size)
+        room = g.clusters + FIRST_CLUSTER - record.cluster
+        if record.no_chain:
+            if needed > room:
+                notes.append("it ends beyond the end of the volume")
+            straight = self._extents([(record.cluster, min(needed, room))])
+            return (Placement(cut(straight, size), "in one piece, as its no-chain flag says"),)
+        runs, problem = self._fat.chain(record.cluster, needed)
+        have = sum(length for _, length in runs)
+        if not deleted:
+            if have < needed:
+                notes.append(problem or f"its chain ends after {plural(have, 'cluster')} of {needed:,}")
+            return (Placement(cut(self._extents(runs), size), "its chain in the FAT"),)
+        guesses = self._guess_placements(record.cluster, record.size)
+        if have < needed:
+            return guesses
+        chain = Placement(cut(self._extents(runs), size), "its chain, which still stands in the FAT")
+        return (chain, *(guess for guess in guesses if guess.extents != chain.extents))
+
+    def _index_owners(self, tree: list[_Folder]) -> None:
+        """Which live file or folder each allocated run belongs to."""
+        owned: list[tuple[int, int, str]] = []
+        for folder in tree:
+            if folder.deleted:
+                continue
+            path = folder.path
+            owned += [(start, start + length, "/".join(path) or "the root folder") for start, length in folder.runs]
+            for record in folder.records:
+                if record.deleted or record.folder or not record.size or not self.geometry.holds(record.cluster):
+                    continue
+                needed = -(-record.size // self.cluster_size)
+                runs = [(record.cluster, needed)] if record.no_chain else self._fat.chain(record.cluster, needed)[0]
+                owned += [(start, start + length, "/".join((*path, record.name))) for start, length in runs]
+        self._set_owners(owned)
+
+
+def _unpack(data: bytes) -> NDArray[np.uint32]:
+    return np.frombuffer(data, "<u4", len(data) // 4)

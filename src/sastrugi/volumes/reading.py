@@ -1,0 +1,188 @@
+"""What FAT and exFAT readers share: chains followed by runs, clusters in use, and whose they are."""
+
+from __future__ import annotations
+
+from abc import abstractmethod
+from bisect import bisect_right
+from collections.abc import Callable, Iterable, Iterator
+from functools import lru_cache
+from typing import Generic, Protocol, TypeVar
+
+import numpy as np
+from numpy.typing import NDArray
+
+from sastrugi.media.base import Medium
+from sastrugi.media.extents import Extent, cut, join
+from sastrugi.volumes.base import Conflict, Placement, Volume
+from sastrugi.volumes.clusters import Run
+
+_PIECE = 3 << 14  # entries; a whole number of 12-bit pairs and of sectors
+
+
+class ClusterGeometry(Protocol):
+    """What a geometry must tell for the code here."""
+
+    @property
+    def clusters(self) -> int: ...
+    @property
+    def cluster_size(self) -> int: ...
+    @property
+    def data(self) -> Extent: ...
+    def cluster_offset(self, cluster: int) -> int: ...
+    def holds(self, cluster: int) -> bool: ...
+
+
+G = TypeVar("G", bound=ClusterGeometry)
+
+
+class ChainReader:
+    """The file allocation table of a volume, read in pieces that are kept while they are of use."""
+
+    def __init__(
+        self, medium: Medium, fat: Extent, bits: int, bad: int, holds: Callable[[int], bool],
+        unpack: Callable[[bytes], NDArray[np.uint32]],
+    ) -> None:  # fmt: skip
+        self.fat, self.bits = fat, bits
+        self._medium, self._bad, self._holds, self._unpack = medium, bad, holds, unpack
+        self._piece = lru_cache(maxsize=32)(self._load_piece)
+
+    def _load_piece(self, index: int) -> tuple[NDArray[np.uint32], NDArray[np.intp]]:
+        """Entries [index*_PIECE, …) of the FAT, and the positions in it where a chain does not go on to the next."""
+        at, length = index * _PIECE * self.bits // 8, _PIECE * self.bits // 8
+        data = self._medium.read(self.fat.offset + at, min(length, max(self.fat.length - at, 0)))
+        entries = self._unpack(data.ljust(length, b"\0"))
+        numbers = np.arange(index * _PIECE + 1, index * _PIECE + _PIECE + 1, dtype=np.uint32)
+        return entries, np.flatnonzero(entries != numbers)
+
+    def chain(self, first: int, most: int) -> tuple[list[Run], str]:
+        """The chain from `first`, up to `most` clusters, as runs; and what is wrong with it, if anything."""
+        runs: list[Run] = []
+        seen: set[int] = set()
+        cluster, count = first, 0
+        while count < most:
+            if not self._holds(cluster):
+                return runs, "its chain leaves the volume" if cluster else "its chain runs into free clusters"
+            if cluster in seen:
+                return runs, "its chain runs in a loop"
+            seen.add(cluster)
+            start = cluster
+            while True:
+                index, inside = divmod(cluster, _PIECE)
+                entries, breaks = self._piece(index)
+                k = int(np.searchsorted(breaks, inside))
+                if k < len(breaks):
+                    last, following = index * _PIECE + int(breaks[k]), int(entries[breaks[k]])
+                    break
+                cluster = (index + 1) * _PIECE
+                if cluster - start + count >= most or not self._holds(cluster):
+                    last, following = cluster - 1, cluster
+                    break
+            length = min(last + 1 - start, most - count)
+            runs.append((start, length))
+            count += length
+            if following >= self._bad:
+                return runs, ""
+            cluster = following
+        return runs, ""
+
+    def used_runs(self, start: int, stop: int) -> Iterator[Run]:
+        """Runs of clusters in [start, stop) whose entry is not zero."""
+        at = start
+        while at < stop:
+            index, inside = divmod(at, _PIECE)
+            upto = min((index + 1) * _PIECE, stop)
+            yield from runs_of(self._piece(index)[0][inside : inside + upto - at], at)
+            at = upto
+
+    def count_used(self, first: int, end: int) -> int:
+        """How many entries in [first, end) are not zero; holes of the medium are not read."""
+        step = _PIECE * self.bits // 8
+        indices: set[int] = set()
+        for extent in self._medium.data_ranges(self.fat.offset, self.fat.end):
+            lo, hi = extent.offset - self.fat.offset, extent.end - 1 - self.fat.offset
+            indices.update(range(lo // step, hi // step + 1))
+        used = 0
+        for index in indices:
+            lo, hi = max(first - index * _PIECE, 0), max(end - index * _PIECE, 0)
+            used += int(np.count_nonzero(self._piece(index)[0][lo:hi]))
+        return used
+
+
+def runs_of(flags: NDArray[np.generic], start: int) -> Iterator[Run]:
+    """Runs of non-zero elements, counted from `start`."""
+    used = np.flatnonzero(flags)
+    if len(used):
+        for group in np.split(used, np.flatnonzero(np.diff(used) != 1) + 1):
+            yield start + int(group[0]), len(group)
+
+
+class ClusterVolume(Volume, Generic[G]):
+    """A volume of clusters: free ones, used ones, and whose they are."""
+
+    geometry: G
+    _owners: tuple[list[int], list[int], list[str]] = ([], [], [])
+
+    @abstractmethod
+    def _used_runs(self, start: int, stop: int) -> Iterator[Run]:
+        """Runs of clusters in use, of those in [start, stop) that the volume has."""
+
+    @abstractmethod
+    def _settle(self) -> None:
+        """Read the tree, so that the owners are known."""
+
+    def _extents(self, runs: Iterable[Run]) -> tuple[Extent, ...]:
+        g = self.geometry
+        return join(Extent(g.cluster_offset(start), length * g.cluster_size) for start, length in runs)
+
+    def _guess_placements(self, first: int, size: int) -> tuple[Placement, ...]:
+        """A file whose chain is gone: in one piece from its first cluster; and, where that meets clusters in use,
+        around those."""
+        g = self.geometry
+        end = g.clusters + 2
+        needed = -(-size // g.cluster_size)
+        straight = [(first, min(needed, end - first))]
+        out = [Placement(cut(self._extents(straight), size), "in one piece from its first cluster")]
+        if next(self._used_runs(first, first + straight[0][1]), None) is None:
+            return tuple(out)
+        around: list[Run] = []
+        at, left = first, needed
+        for start, length in self._used_runs(first, end):
+            if start > at:
+                around.append((at, min(start - at, left)))
+                left -= around[-1][1]
+            at = start + length
+            if not left:
+                break
+        if left and g.holds(at):
+            around.append((at, min(left, end - at)))
+            left -= around[-1][1]
+        if not left and around[0][0] == first:
+            reason = f"around clusters in use, in {len(around)} pieces"
+            out.append(Placement(cut(self._extents(around), size), reason))
+        return tuple(out)
+
+    def _set_owners(self, owned: list[tuple[int, int, str]]) -> None:
+        """Whose allocated clusters are: (first, behind the last, path), in any order."""
+        owned.sort()
+        self._owners = ([o[0] for o in owned], [o[1] for o in owned], [o[2] for o in owned])
+
+    def conflicts(self, extents: tuple[Extent, ...]) -> list[Conflict]:
+        g = self.geometry
+        self._settle()
+        starts, ends, names = self._owners
+        out: list[Conflict] = []
+        for extent in extents:
+            first = (extent.offset - g.data.offset) // g.cluster_size + 2
+            last = -(-(extent.end - g.data.offset) // g.cluster_size) + 2
+            for start, length in self._used_runs(first, last):
+                at, stop = start, start + length
+                while at < stop:
+                    k = bisect_right(starts, at) - 1
+                    owner = "allocated to nothing that is listed"
+                    upto = starts[k + 1] if k + 1 < len(starts) else stop
+                    if k >= 0 and at < ends[k]:
+                        owner, upto = names[k], ends[k]
+                    upto = min(max(upto, at + 1), stop)
+                    out.append(Conflict(Extent(g.cluster_offset(at), (upto - at) * g.cluster_size), owner))
+                    at = upto
+        return out
