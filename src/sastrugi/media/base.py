@@ -7,7 +7,7 @@ from collections.abc import Iterator, Sequence
 from pathlib import Path
 from types import TracebackType
 
-from sastrugi.media.extents import Extent
+from sastrugi.media.extents import Extent, RangeSet
 
 
 class Medium(ABC):
@@ -16,6 +16,16 @@ class Medium(ABC):
     path: Path
     size: int
     sector: int = 512
+
+    def __init__(self) -> None:
+        self.unreadable = RangeSet()
+        """What is known not to be readable; it is read as zeros."""
+        self.unread = RangeSet()
+        """What of that was asked for, so that a caller can say what is missing."""
+
+    def _note_unread(self, offset: int, length: int) -> None:
+        for part in self.unreadable.overlap(Extent(offset, length)):
+            self.unread.add(part)
 
     @abstractmethod
     def read(self, offset: int, length: int) -> bytes:

@@ -7,6 +7,7 @@ from pathlib import Path
 
 from sastrugi.errors import MediumError
 from sastrugi.media.base import Medium
+from sastrugi.media.faults import read_faults
 from sastrugi.media.partitions import SECTOR_SIZES, settle_sector
 from sastrugi.media.raw import RawMedium
 
@@ -44,6 +45,7 @@ def open_medium(path: Path | str, sector: int | None = None) -> Medium:
     if problem:
         medium.close()
         raise MediumError(f"{given}: {problem}")
+    medium.unreadable = read_faults(target)
     if sector is None:
         settle_sector(medium)
     return medium

@@ -19,6 +19,7 @@ class RawMedium(Medium):
     """A raw image or block device, opened read-only."""
 
     def __init__(self, path: Path, sector: int = 512) -> None:
+        super().__init__()
         self.path = path
         self.sector = sector
         try:
@@ -35,6 +36,8 @@ class RawMedium(Medium):
         if offset < 0 or offset >= self.size or length <= 0:
             return b""
         length = min(length, self.size - offset)
+        if self.unreadable:
+            self._note_unread(offset, length)
         data = os.pread(self._fd, length, offset)
         if len(data) == length:
             return data
@@ -48,6 +51,8 @@ class RawMedium(Medium):
 
     def read_into(self, offset: int, buffer: memoryview) -> int:
         have = 0
+        if self.unreadable:
+            self._note_unread(offset, len(buffer))
         while have < len(buffer) and 0 <= offset + have < self.size:
             came = os.preadv(self._fd, [buffer[have:]], offset + have)
             if not came:

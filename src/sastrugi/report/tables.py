@@ -89,9 +89,11 @@ def checked_table(folder: Path, checked: Sequence[Checked], everything: bool) ->
 
 
 def specimen_line(truth: Truth) -> Text:
-    volumes = ", ".join(f"{v.file_system.upper()} '{v.label or v.name}'" for v in truth.volumes)
+    last = [(v.name, v.lives[-1]) for v in truth.volumes if v.lives]
+    volumes = ", ".join(f"{life.file_system.upper()} '{life.label or name}'" for name, life in last) or "no volume"
     text = Text(f"{truth.title}\n", style="bold")
-    files = f"{plural(len(truth.files), 'file')} laid down, {len(truth.lost)} of them lost"
+    references = sum(file.role == "reference" for file in truth.files)
+    files = f"{plural(references, 'reference file')} laid down, {len(truth.lost)} of them lost"
     facts = f"{format_size(truth.medium.size)} medium, {volumes}: {files}"
     return text.append(facts, style="not bold")
 
@@ -101,7 +103,7 @@ def truth_table(truth: Truth) -> RenderableType:
     out = table()
     for name, justify in (
         ("Volume", "left"),
-        ("Life", "right"),
+        ("Life", "left"),
         ("Files", "right"),
         ("Live", "right"),
         ("Lost", "right"),
@@ -113,16 +115,18 @@ def truth_table(truth: Truth) -> RenderableType:
     ):
         out.add_column(name, justify=justify)  # type: ignore[arg-type]
     for volume in truth.volumes:
-        for life in range(1, volume.lives + 1):
-            files = [f for f in truth.files if f.volume == volume.name and f.life == life]
+        for life in volume.lives:
+            files = [
+                f for f in truth.files if (f.volume, f.life) == (volume.name, life.number) and f.role == "reference"
+            ]
             lost = [f for f in files if f.lost]
             whole = sum(f.ceiling.intact for f in lost)
             gone = sum(f.ceiling.bytes == 0 for f in lost)
             out.add_row(
                 Text(volume.name),
-                str(life),
+                f"{life.number} {life.file_system}, {life.end}",
                 str(len(files)),
-                str(len(files) - len(lost)),
+                str(sum(f.standing for f in files)),
                 str(len(lost)),
                 format_size(sum(f.size for f in lost)),
                 str(whole),
@@ -130,12 +134,15 @@ def truth_table(truth: Truth) -> RenderableType:
                 str(gone),
                 str(sum(f.ceiling.name == "full" for f in lost)),
             )
+    troubles = [
+        Text(f"volume '{volume.name}': {volume.trouble}", style=ORANGE) for volume in truth.volumes if volume.trouble
+    ]
     legend = Text(
         "Whole, Part, Gone: lost files whose bytes are all, partly or no longer on the medium. "
         "Named: full name still there.",
         style=GREY,
     )
-    return Group(specimen_line(truth), out, legend)
+    return Group(specimen_line(truth), out, *troubles, legend)
 
 
 def audit_table(checks: Sequence[Check]) -> Table:

@@ -185,7 +185,7 @@ class _Judgement:
             if n in answered:
                 is_, of = "reference", answered[n]
             elif n in others:
-                is_, of = ("stale" if self._files[others[n]].lost else "live"), others[n]
+                is_, of = ("live" if self._files[others[n]].standing else "stale"), others[n]
             elif self._found.exact.get(n):
                 is_, of = "copy", self._found.exact[n][0]
             elif held:

@@ -4,15 +4,23 @@ from __future__ import annotations
 
 from collections.abc import Iterable
 from dataclasses import dataclass
+from pathlib import PurePath
 
 from blake3 import blake3
 
-from sastrugi.media.partitions import read_mbr
+from sastrugi.media.faults import FAULTS_SUFFIX
+from sastrugi.media.opening import SPECIMEN_IMAGE
+from sastrugi.media.partitions import read_table
 from sastrugi.progress import Progress
 from sastrugi.specimen.ceiling import share_by_books, share_by_look
-from sastrugi.specimen.digests import medium_digest
-from sastrugi.specimen.truth import Specimen, TruthFile
+from sastrugi.specimen.digests import medium_digest, sha256_file
+from sastrugi.specimen.papers import SUMS_LIMIT
+from sastrugi.specimen.truth import RECIPE_FILE, SUMS_FILE, TRUTH_FILE, Specimen, TruthFile
 from sastrugi.volumes.base import Entry, probe
+from sastrugi.volumes.looking import look_at_record, same_name
+
+FAULTS_FILE = SPECIMEN_IMAGE + FAULTS_SUFFIX
+_READ = 1 << 22
 
 
 @dataclass(frozen=True, slots=True)
@@ -26,9 +34,33 @@ class Check:
 
 def audit(specimen: Specimen, progress: Progress) -> list[Check]:
     """All checks; the specimen is sound when none has a fault."""
-    checks = [_medium(specimen, progress), _table(specimen)]
-    checks += [_live_files(specimen, progress), _originals(specimen, progress), _ceilings(specimen, progress)]
-    return checks
+    checks = [_papers(specimen), _medium(specimen, progress), _table(specimen), _live_files(specimen, progress)]
+    return [*checks, _originals(specimen, progress), _ceilings(specimen, progress), _records(specimen, progress)]
+
+
+def _papers(specimen: Specimen) -> Check:
+    """Truth, recipe and list of faults, by SHA256SUMS; the medium has a check of its own."""
+    path = specimen.folder / SUMS_FILE
+    faults: list[str] = []
+    try:
+        lines = path.read_text("ascii").splitlines()
+    except (OSError, ValueError) as error:
+        return Check("digests of the papers", 0, (f"{SUMS_FILE} cannot be read: {error}",))
+    listed = {name: digest for digest, _, name in (line.partition("  ") for line in lines)}
+    for name in (RECIPE_FILE, TRUTH_FILE, *([FAULTS_FILE] if specimen.truth.medium.unreadable else [])):
+        if name not in listed:
+            faults.append(f"{SUMS_FILE} does not list {name}")
+    for name, digest in listed.items():
+        if name == SPECIMEN_IMAGE and specimen.medium.size > SUMS_LIMIT:
+            continue
+        try:
+            if sha256_file(specimen.folder / PurePath(name).name) != digest:
+                faults.append(f"{name} is not the file that {SUMS_FILE} lists")
+        except OSError:
+            faults.append(f"{name} is listed in {SUMS_FILE}, but cannot be read")
+    if "".join(f"{digest}  {name}\n" for name, digest in listed.items()) != path.read_text("ascii"):
+        faults.append(f"{SUMS_FILE} holds more than digests and names")
+    return Check("digests of the papers", len(listed), tuple(faults))
 
 
 def _medium(specimen: Specimen, progress: Progress) -> Check:
@@ -42,45 +74,53 @@ def _medium(specimen: Specimen, progress: Progress) -> Check:
 
 
 def _table(specimen: Specimen) -> Check:
-    places = {part.where for part in read_mbr(specimen.medium)}
-    bare = [volume for volume in specimen.truth.volumes if volume.where.offset == 0]
+    """The table lists the volumes that it should, and no others."""
+    places = {part.where for part in read_table(specimen.medium)}
+    listed = [volume for volume in specimen.truth.volumes if volume.listed]
     faults = [
         f"no partition of {volume.where.length:,} bytes at {volume.where.offset:,} for volume '{volume.name}'"
-        for volume in specimen.truth.volumes
-        if volume not in bare and volume.where not in places
+        for volume in listed
+        if volume.where not in places
     ]
-    return Check("partition table", len(specimen.truth.volumes), tuple(faults))
+    known = {volume.where for volume in listed}
+    faults += [f"a partition of {p.length:,} bytes at {p.offset:,} is not in the truth" for p in places - known]
+    return Check("partition table", len(listed), tuple(faults))
 
 
 def _live_files(specimen: Specimen, progress: Progress) -> Check:
-    """Every live file must be listed by our reader, at its path, with its digest, and nothing else may be."""
+    """Every live file must be listed by our reader, at its path, with its digest; on a sound volume nothing else."""
     faults: list[str] = []
-    progress.start("live files", len(specimen.truth.live), "files")
+    live = specimen.truth.live
+    progress.start("live files", len(live), "files")
     done = 0
     for volume in specimen.truth.volumes:
-        reader = probe(specimen.medium, volume.where) if volume.file_system else None
-        expected = {file.path: file for file in specimen.truth.live if file.volume == volume.name}
+        expected = {
+            file.on_volume: file for file in live if file.volume == volume.name and file.life == len(volume.lives)
+        }
+        reader = probe(specimen.medium, volume.where) if volume.life else None
         entries: list[Entry] = [] if reader is None else [e for e in reader.entries() if not e.deleted and not e.folder]
         for entry in entries:
             path = "/" + "/".join(entry.path)
             file = expected.pop(path, None)
             if file is None:
-                faults.append(f"{path} is on volume '{volume.name}', but not in the truth")
+                if not volume.trouble:
+                    faults.append(f"{path} is on volume '{volume.name}', but not in the truth")
                 continue
             digest = blake3()
             for offset, length in entry.placements[0].extents if entry.placements else ():
-                digest.update(specimen.medium.read(offset, length))
+                for at in range(offset, offset + length, _READ):
+                    digest.update(specimen.medium.read(at, min(_READ, offset + length - at)))
             if entry.size != file.size or digest.hexdigest() != file.blake3:
                 faults.append(f"{path} does not read back as it was written")
             done += 1
             progress.at(done)
         faults += [f"{path} is not on volume '{volume.name}' any more" for path in expected]
     progress.finish()
-    return Check("live files read back", len(specimen.truth.live), tuple(faults))
+    return Check("live files read back", len(live), tuple(faults))
 
 
 def _originals(specimen: Specimen, progress: Progress) -> Check:
-    lost = specimen.truth.lost
+    lost = [file for file in specimen.truth.files if not file.standing]
     faults: list[str] = []
     progress.start("originals", len(lost), "files")
     for n, file in enumerate(lost, 1):
@@ -116,3 +156,24 @@ def _ceilings(specimen: Specimen, progress: Progress) -> Check:
 
 def _over(file: TruthFile, seen: float) -> str:
     return f"{file.path}: its ceiling is {file.ceiling.bytes:.1%}, a look finds {seen:.1%}"
+
+
+def _records(specimen: Specimen, progress: Progress) -> Check:
+    """Where the books say that a record still places a file, a look at its bytes must find name, size and place."""
+    lives = {(volume.name, life.number): life for volume in specimen.truth.volumes for life in volume.lives}
+    files = [f for f in specimen.truth.files if not f.standing and f.ceiling.placed != "none" and f.size and f.record]
+    faults: list[str] = []
+    progress.start("records", len(files), "files")
+    for n, file in enumerate(files, 1):
+        life = lives[file.volume, file.life]
+        seen = look_at_record(life.file_system, specimen.medium.read_extents(file.record))
+        start = None if seen is None else life.data + (seen.first_cluster - 2) * life.cluster
+        if seen is None or seen.size != file.size:
+            faults.append(f"{file.path}: the books say that its record stands, a look does not find it")
+        elif file.ceiling.placed != "hint" and start != file.extents[0].offset:
+            faults.append(f"{file.path}: its record names another place than the books")
+        elif file.ceiling.name in ("full", "name") and not same_name(seen.name, PurePath(file.on_volume).name):
+            faults.append(f"{file.path}: the books say that its name stands, a look finds '{seen.name}'")
+        progress.at(n)
+    progress.finish()
+    return Check("records, by books and by look", len(files), tuple(faults))

@@ -3,8 +3,10 @@
 from __future__ import annotations
 
 import hashlib
-from collections.abc import Callable
+from collections.abc import Callable, Iterable, Iterator
+from concurrent.futures import Future, ThreadPoolExecutor
 from pathlib import Path
+from types import TracebackType
 
 from blake3 import blake3
 
@@ -12,6 +14,46 @@ from sastrugi.media.base import Medium
 
 _BLOCK = 1 << 16
 _READ = 1 << 22
+_WORTH_A_THREAD = 1 << 16
+
+
+class Digests:
+    """BLAKE3 and SHA-256 of a stream that passes by. SHA-256, the slower, is worked out beside the writing."""
+
+    def __init__(self) -> None:
+        self._blake3, self._sha256 = blake3(), hashlib.sha256()
+        self._thread: ThreadPoolExecutor | None = None
+        self._pending: Future[None] | None = None
+
+    def __enter__(self) -> Digests:
+        return self
+
+    def __exit__(
+        self, kind: type[BaseException] | None, error: BaseException | None, trace: TracebackType | None
+    ) -> None:
+        if self._thread is not None:
+            self._thread.shutdown()
+
+    def over(self, chunks: Iterable[bytes]) -> Iterator[bytes]:
+        for chunk in chunks:
+            self._settle()
+            if len(chunk) < _WORTH_A_THREAD:
+                self._sha256.update(chunk)
+            else:
+                self._thread = self._thread or ThreadPoolExecutor(1)
+                self._pending = self._thread.submit(self._sha256.update, chunk)
+            self._blake3.update(chunk)
+            yield chunk
+
+    def _settle(self) -> None:
+        if self._pending is not None:
+            self._pending.result()
+            self._pending = None
+
+    def result(self) -> tuple[str, str]:
+        """BLAKE3 and SHA-256, in hexadecimal."""
+        self._settle()
+        return self._blake3.hexdigest(), self._sha256.hexdigest()
 
 
 def sha256_file(path: Path) -> str:

@@ -6,155 +6,47 @@ import datetime as dt
 import re
 import tomllib
 from difflib import get_close_matches
+from functools import reduce
 from importlib import resources
+from operator import or_
 from pathlib import Path
-from typing import Annotated, Any, Literal
+from typing import TYPE_CHECKING, Annotated, Any, Literal
 
-from pydantic import (
-    BaseModel,
-    BeforeValidator,
-    ConfigDict,
-    Field,
-    ValidationError,
-    field_validator,
-    model_validator,
-)
+from pydantic import BaseModel, Field, ValidationError, ValidationInfo, field_validator
 
-from sastrugi.corpus.make import parse_spread
-from sastrugi.corpus.names import check_style
-from sastrugi.errors import RecipeError, SastrugiError
-from sastrugi.kinds import kind_named
-from sastrugi.units import parse_size
+from sastrugi.errors import RecipeError
+from sastrugi.specimen.steps import STEPS
+from sastrugi.specimen.steps.layout import VolumePlace
+from sastrugi.specimen.steps.store import CorpusTable
+from sastrugi.specimen.tables import RangeTable, Size, StepTable, Table
 
 RECIPE_VERSION = 1
 SUFFIX = ".toml"
+_LARGEST = 16 << 40
+if TYPE_CHECKING:
+    AnyStep = StepTable
+else:
+    AnyStep = Annotated[reduce(or_, STEPS.values()), Field(discriminator="do")]
 
 
-def _size(value: Any) -> int:
-    if not isinstance(value, (str, int)) or isinstance(value, bool):
-        raise ValueError("a size is a text such as '64 MiB'")
-    try:
-        return parse_size(value)
-    except SastrugiError as error:
-        raise ValueError(str(error)) from error
+class MediumTable(Table):
+    """The medium to lay down on: up to 16 TiB, sectors of 512 or 4096 bytes, as a raw image with holes."""
 
-
-def _size_range(value: Any) -> tuple[int, int]:
-    try:
-        return parse_spread(str(value))
-    except SastrugiError as error:
-        raise ValueError(str(error)) from error
-
-
-Size = Annotated[int, BeforeValidator(_size)]
-SizeRange = Annotated[tuple[int, int], BeforeValidator(_size_range)]
-
-
-class _Table(BaseModel):
-    model_config = ConfigDict(extra="forbid", frozen=True)
-
-
-class MediumTable(_Table):
-    """The medium to lay down on."""
-
+    sector: Literal[512, 4096] = 512
+    container: Literal["raw"] = "raw"
     size: Size
-    sector: Literal[512] = 512
 
     @field_validator("size")
     @classmethod
-    def _whole_sectors(cls, size: int) -> int:
-        if size < 64 << 10 or size % 512:
-            raise ValueError("a medium has at least 64 KiB, in whole sectors of 512 bytes")
+    def _whole_sectors(cls, size: int, info: ValidationInfo) -> int:
+        sector = info.data.get("sector", 512)
+        if not 64 << 10 <= size <= _LARGEST or size % sector:
+            raise ValueError(f"a medium has 64 KiB to 16 TiB, in whole sectors of {sector} bytes")
         return size
 
 
-class VolumePlace(_Table):
-    """One partition: its name in the recipe, where it starts and how long it is ('rest' for all that is left)."""
-
-    name: str
-    start: Size | None = None
-    size: Size | Literal["rest"] = "rest"
-
-    @field_validator("size", mode="before")
-    @classmethod
-    def _rest(cls, size: Any) -> Any:
-        return size if size == "rest" else _size(size)
-
-
-class PartitionStep(_Table):
-    do: Literal["partition"]
-    table: Literal["mbr"] = "mbr"
-    volumes: Annotated[list[VolumePlace], Field(min_length=1, max_length=4)]
-
-
-class FormatStep(_Table):
-    do: Literal["format"]
-    volume: str | None = None
-    file_system: Literal["fat12", "fat16", "fat32"]
-    cluster: Size
-    label: str = ""
-
-
-class CorpusTable(_Table):
-    """A made corpus, inline."""
-
-    files: Annotated[int, Field(ge=1, le=1_000_000)]
-    kinds: list[str] = []
-    groups: list[str] = []
-    size: SizeRange = (4 << 10, 200 << 10)
-    names: str = "plain"
-    depth: Annotated[int, Field(ge=0, le=64)] = 0
-    breadth: Annotated[int, Field(ge=1)] = 3
-    first_number: Annotated[int, Field(ge=0)] = 1
-
-    @field_validator("kinds")
-    @classmethod
-    def _known_kinds(cls, kinds: list[str]) -> list[str]:
-        try:
-            for name in kinds:
-                kind_named(name)
-        except SastrugiError as error:
-            raise ValueError(str(error)) from error
-        return kinds
-
-    @field_validator("names")
-    @classmethod
-    def _known_style(cls, style: str) -> str:
-        try:
-            check_style(style)
-        except SastrugiError as error:
-            raise ValueError(str(error)) from error
-        return style
-
-
-class StoreStep(_Table):
-    do: Literal["store"]
-    volume: str | None = None
-    into: str = "/"
-    corpus: CorpusTable | None = None
-    folder: str | None = None
-    reuse: Literal["next", "first"] = "next"
-
-    @model_validator(mode="after")
-    def _one_source(self) -> StoreStep:
-        if (self.corpus is None) == (self.folder is None):
-            raise ValueError("a store step takes its files from either 'corpus' (made) or 'folder' (your own)")
-        return self
-
-
-class DeleteStep(_Table):
-    do: Literal["delete"]
-    volume: str | None = None
-    what: Annotated[list[str], Field(min_length=1)]
-    share: Annotated[float, Field(gt=0, le=1)] = 1.0
-    acts_as: Literal["linux"] = "linux"
-
-
-Step = Annotated[PartitionStep | FormatStep | StoreStep | DeleteStep, Field(discriminator="do")]
-
-
-class Recipe(_Table):
-    """A whole recipe. `text` is what it was read from and `origin` where."""
+class Recipe(Table):
+    """A whole recipe. `text` is what it was read from and `base` the folder its paths count from."""
 
     recipe: Literal[1]
     name: Annotated[str, Field(pattern=r"^[a-z0-9][a-z0-9-]{0,60}$")]
@@ -162,15 +54,14 @@ class Recipe(_Table):
     seed: int
     starts: dt.datetime = dt.datetime(2031, 2, 3, 8, 0)
     medium: MediumTable
-    steps: Annotated[list[Step], Field(min_length=1)]
+    steps: Annotated[list[AnyStep], Field(min_length=1)]
     text: str = Field(default="", exclude=True)
     base: Path = Field(default=Path(), exclude=True)
 
 
-_STEPS: dict[str, type[_Table]] = {
-    "partition": PartitionStep, "format": FormatStep, "store": StoreStep, "delete": DeleteStep
+_TABLES: dict[str, type[BaseModel]] = {
+    "medium": MediumTable, "corpus": CorpusTable, "volumes": VolumePlace, "range": RangeTable
 }  # fmt: skip
-_TABLES: dict[str, type[_Table]] = {"medium": MediumTable, "corpus": CorpusTable, "volumes": VolumePlace}
 
 
 def shipped_recipes() -> dict[str, str]:
@@ -221,16 +112,16 @@ def _nearest(word: str, words: Any) -> str:
 def _explain(error: ValidationError, text: str, origin: str) -> str:
     """The first mistake in one line: where, what, and the nearest right word."""
     first = error.errors()[0]
-    where = tuple(part for part in first["loc"] if part not in _STEPS or first["loc"].index(part) != 2)
+    where = tuple(part for part in first["loc"] if part not in STEPS or first["loc"].index(part) != 2)
     line = _line_of((*where, "do") if first["type"] == "union_tag_invalid" else where, text)
     key = str(where[-1]) if where else ""
     match first["type"]:
         case "extra_forbidden":
             message = f"'{key}' is no key here{_nearest(key, _keys_at(first['loc']))}"
         case "union_tag_invalid":
-            message = f"'{first['input'].get('do')}' is no step{_nearest(str(first['input'].get('do')), _STEPS)}"
+            message = f"'{first['input'].get('do')}' is no step{_nearest(str(first['input'].get('do')), STEPS)}"
         case "union_tag_not_found":
-            message = f"the step says no 'do': there are {', '.join(_STEPS)}"
+            message = f"the step says no 'do': there are {', '.join(STEPS)}"
         case "missing":
             message = f"'{key}' is missing"
         case "literal_error" if isinstance(first["input"], str):
@@ -252,7 +143,7 @@ def _keys_at(where: tuple[int | str, ...]) -> list[str]:
     names = [part for part in where[:-1] if isinstance(part, str)]
     table: type[BaseModel] = Recipe
     for name in names:
-        table = _TABLES.get(name) or _STEPS.get(name) or table
+        table = _TABLES.get(name) or STEPS.get(name) or table
     return [key for key in table.model_fields if key not in ("text", "base")]
 
 

@@ -15,11 +15,17 @@ from sastrugi.media import Extent, Medium, open_medium
 from sastrugi.media.extents import cut, within
 from sastrugi.media.opening import SPECIMEN_IMAGE
 
-TRUTH_VERSION = 1
+TRUTH_VERSION = 2
 TRUTH_FILE, RECIPE_FILE, ORIGINALS, SUMS_FILE = "truth.json", "recipe.toml", "originals", "SHA256SUMS"
 _READ = 1 << 22
 
-NameCeiling = Literal["full", "name", "near", "none"]
+NameCeiling = Literal["full", "name", "near", "type", "none"]
+Placed = Literal["whole", "start", "hint", "none"]
+Role = Literal["reference", "index", "filler", "use"]
+End = Literal[
+    "live", "binned", "replaced", "deleted", "emptied", "formatted", "dropped", "overlaid", "wiped", "damaged"
+]
+_LOST = frozenset({"deleted", "emptied", "formatted", "dropped", "overlaid", "wiped", "damaged"})
 
 
 class _Value(BaseModel):
@@ -27,11 +33,12 @@ class _Value(BaseModel):
 
 
 class Ceiling(_Value):
-    """The most that could come back: `bytes` (0 to 1) still on the medium, whether a record still places the file,
-    and the best name that still stands: with its folder, without it, only the short form, or none."""
+    """The most that could come back: `bytes` (0 to 1) still on the medium; whether a record still tells where the
+    whole file lies, only where it starts, only half of that, or nothing; and the best name that still stands: with
+    its folder, without it, only the short form, only the extension, or none."""
 
     bytes: float
-    placed: bool
+    placed: Placed
     name: NameCeiling
 
     @property
@@ -40,12 +47,20 @@ class Ceiling(_Value):
 
 
 class TruthFile(_Value):
-    """One file of one life. `extents` are where it lay at the end of its life, `gone` the parts written over since."""
+    """One version of a file of one life.
+
+    `extents` are where it lay at its end, `gone` the parts written over since; `stands_as` is its path on the volume
+    where that is another (in a bin), `former` are the paths it had before. `role` is `reference` for the files that
+    are scored; the others had to be written too: index files of a bin, fillers, later use.
+    """
 
     id: int
     volume: str
     life: int
     path: str
+    role: Role = "reference"
+    former: tuple[str, ...] = ()
+    stands_as: str = ""
     kind: str
     size: int
     blake3: str
@@ -54,7 +69,7 @@ class TruthFile(_Value):
     modified: dt.datetime
     extents: tuple[Extent, ...]
     record: tuple[Extent, ...]
-    end: Literal["live", "deleted"]
+    end: End
     ended_by: int | None = None
     gone: tuple[Extent, ...] = ()
     gone_to: tuple[str, ...] = ()
@@ -66,7 +81,18 @@ class TruthFile(_Value):
 
     @property
     def lost(self) -> bool:
-        return self.end != "live"
+        """Whether it is one of those that recovery is about."""
+        return self.role == "reference" and self.end in _LOST
+
+    @property
+    def standing(self) -> bool:
+        """Whether it is on its volume now, in the bin or not."""
+        return self.end in ("live", "binned")
+
+    @property
+    def on_volume(self) -> str:
+        """The path under which the volume knows it."""
+        return self.stands_as or self.path
 
 
 class TruthFolder(_Value):
@@ -76,22 +102,44 @@ class TruthFolder(_Value):
     life: int
     path: str
     record: tuple[Extent, ...]
-    end: Literal["live", "deleted"]
+    end: End
 
 
-class TruthVolume(_Value):
-    name: str
-    where: Extent
+class TruthLife(_Value):
+    """One life of a volume. `data` is the offset of the first cluster; `began` and `ended_by` are numbers of steps."""
+
+    number: int
     file_system: str
     cluster: int
     label: str
-    lives: int
+    where: Extent
+    data: int
+    began: int
+    end: End
+    ended_by: int | None = None
+
+
+class TruthVolume(_Value):
+    """A place for volumes and its lives. `listed` tells that the partition table lists it now, `trouble` what is wrong
+    with the volume on it."""
+
+    name: str
+    where: Extent
+    listed: bool
+    trouble: str = ""
+    lives: tuple[TruthLife, ...]
+
+    @property
+    def life(self) -> TruthLife | None:
+        """The life that goes on now, if one does."""
+        return self.lives[-1] if self.lives and self.lives[-1].end == "live" else None
 
 
 class TruthMedium(_Value):
     size: int
     sector: int
     digest: str
+    unreadable: tuple[Extent, ...] = ()
 
 
 class Truth(_Value):
@@ -113,7 +161,7 @@ class Truth(_Value):
 
     @property
     def live(self) -> list[TruthFile]:
-        return [file for file in self.files if not file.lost]
+        return [file for file in self.files if file.standing]
 
 
 class Specimen:

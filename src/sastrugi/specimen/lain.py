@@ -1,0 +1,124 @@
+"""What the bench remembers of everything it laid down: files, folders, their records, and the lives of volumes."""
+
+from __future__ import annotations
+
+import datetime as dt
+from dataclasses import dataclass, field
+
+from sastrugi.media import Extent
+from sastrugi.specimen.remains import Remains
+from sastrugi.specimen.truth import Ceiling, End, NameCeiling, Placed, Role
+from sastrugi.volumes.writing import Evidence, Node, VolumeWriter
+
+_WORTH: tuple[NameCeiling, ...] = ("none", "type", "near", "name", "full")
+
+
+@dataclass(slots=True)
+class Life:
+    """The time between two formats of a volume."""
+
+    number: int
+    file_system: str
+    cluster: int
+    label: str
+    where: Extent
+    data: int
+    began: int
+    end: End = "live"
+    ended_by: int | None = None
+
+
+@dataclass(slots=True)
+class Place:
+    """A place for volumes, the volume that is on it now, and the lives it has had. `trouble` says why nothing can be
+    done on it, if so."""
+
+    name: str
+    where: Extent
+    listed: bool
+    logical: bool = False
+    writer: VolumeWriter | None = None
+    lives: list[Life] = field(default_factory=list)
+    trouble: str = ""
+
+    @property
+    def life(self) -> Life:
+        return self.lives[-1]
+
+
+@dataclass(slots=True)
+class RecordLeft:
+    """A directory record that is no longer live: under which path it stood, and what of it still tells."""
+
+    path: str
+    above: tuple[Lain, ...]
+    evidence: Evidence
+    remains: Remains
+    chains: tuple[Remains, ...]
+
+    def placed(self) -> Placed:
+        if not self.remains.stands(self.evidence.placing):
+            return "none"
+        if not self.evidence.whole_start:
+            return "hint"
+        chained = any(not len(chain.gone) for chain in self.chains)
+        return "whole" if self.evidence.contiguous or chained else "start"
+
+    def name(self, path: str) -> NameCeiling:
+        """The best name that this record gives a file whose right path is `path`."""
+        own = next((worth for part, worth in self.evidence.names if self.remains.stands(part)), None)
+        stem, wanted = self.path.rpartition("/"), path.rpartition("/")
+        if own is None:
+            return "none"
+        if stem[2] != wanted[2]:
+            same = "." in wanted[2] and stem[2].rpartition(".")[2].lower() == wanted[2].rpartition(".")[2].lower()
+            return "type" if same else "none"
+        if own != "full":
+            return own
+        return "full" if stem[0] == wanted[0] and all(folder.named() for folder in self.above) else "name"
+
+
+@dataclass(slots=True)
+class Lain:
+    """One version of a file, or a folder, from its writing to its end. `records` are those that are no longer live;
+    `index` is the file that tells its name while it is in a bin."""
+
+    volume: str
+    life: int
+    node: Node
+    path: str
+    folder: bool
+    created: dt.datetime
+    modified: dt.datetime
+    size: int = 0
+    role: Role = "reference"
+    kind: str = ""
+    blake3: str = ""
+    sha256: str = ""
+    former: list[str] = field(default_factory=list)
+    content: Remains | None = None
+    record: tuple[Extent, ...] = ()
+    records: list[RecordLeft] = field(default_factory=list)
+    index: Lain | None = None
+    end: End = "live"
+    ended_by: int | None = None
+
+    @property
+    def standing(self) -> bool:
+        """Whether it is on its volume now (in the bin or not)."""
+        return self.end in ("live", "binned")
+
+    def named(self) -> bool:
+        """Whether a folder's name can still be read, with all above it."""
+        return self.standing or any(record.name(self.path) == "full" for record in self.records)
+
+    def ceiling(self) -> Ceiling:
+        """The most that could come back, from the books (the share of bytes is worked out for all files together)."""
+        if self.standing:
+            return Ceiling(bytes=1.0, placed="whole", name="full")
+        placed: tuple[Placed, ...] = ("none", "hint", "start", "whole")
+        best = max((record.placed() for record in self.records), key=placed.index, default="none")
+        names = [record.name(self.path) for record in self.records]
+        if self.index and self.index.content and not len(self.index.content.gone):
+            names.append("full")
+        return Ceiling(bytes=1.0, placed=best, name=max(names, key=_WORTH.index, default="none"))

@@ -1,0 +1,428 @@
+"""The state of a specimen while it is laid down, and what steps do to it; the books are kept here and nowhere else."""
+
+from __future__ import annotations
+
+import datetime as dt
+from collections.abc import Callable, Iterable, Iterator, Sequence
+from contextlib import contextmanager
+from dataclasses import dataclass, field
+from difflib import get_close_matches
+from fnmatch import fnmatchcase
+from pathlib import Path
+from uuid import UUID
+
+from sastrugi.errors import SpecimenError
+from sastrugi.media import Extent, RangeSet
+from sastrugi.media.extents import cut, within
+from sastrugi.media.partitions.gpt import lay_gpt, reserved_at_end
+from sastrugi.media.partitions.mbr import lay_mbr
+from sastrugi.media.raw import RawImage
+from sastrugi.progress import Progress
+from sastrugi.scenario.dice import Dice
+from sastrugi.specimen.digests import Digests
+from sastrugi.specimen.formats import format_volume
+from sastrugi.specimen.lain import Lain, Life, Place, RecordLeft
+from sastrugi.specimen.remains import Books
+from sastrugi.specimen.truth import ORIGINALS, End, Role
+from sastrugi.units import format_size
+from sastrugi.volumes.clusters import Run
+from sastrugi.volumes.writing import Evidence, Habits, Node, VolumeWriter
+
+WHOLE_MEDIUM = "medium"
+"""The name of a volume that has the medium to itself, without a partition table."""
+_READ = 1 << 20
+_RECORD_GRAIN = 32
+_CHAIN_GRAIN = 1
+
+
+@dataclass(frozen=True, slots=True)
+class Content:
+    """Something to store: a name below the target folder, its kind and size, and its bytes when asked."""
+
+    name: str
+    kind: str
+    size: int
+    chunks: Callable[[], Iterable[bytes]]
+
+
+@dataclass(slots=True)
+class Laying:
+    """A medium being laid down. `step` is the number of the step that is carried out, `base` where paths of a recipe
+    count from."""
+
+    image: RawImage
+    folder: Path
+    seed: int
+    base: Path
+    now: dt.datetime
+    progress: Progress
+    books: Books = field(init=False)
+    places: dict[str, Place] = field(default_factory=dict)
+    scheme: str = ""
+    laid: list[Lain] = field(default_factory=list)
+    by_node: dict[int, Lain] = field(default_factory=dict)
+    unreadable: RangeSet = field(default_factory=RangeSet)
+    step: int = 0
+
+    def __post_init__(self) -> None:
+        self.books = Books(self.image)
+
+    # -- small things steps need ------------------------------------------------------------
+
+    def tick(self, seconds: int = 2) -> dt.datetime:
+        """The clock of the recipe, moved on."""
+        self.now += dt.timedelta(seconds=seconds)
+        return self.now
+
+    def dice(self, name: str) -> Dice:
+        return Dice(f"{self.seed}/{name}")
+
+    @contextmanager
+    def acting(self, name: str) -> Iterator[None]:
+        """While the block runs, what is written over is gone to `name`."""
+        before, self.books.writer = self.books.writer, name
+        try:
+            yield
+        finally:
+            self.books.writer = before
+
+    # -- places and volumes -----------------------------------------------------------------
+
+    def place(self, name: str | None) -> Place:
+        """The place called `name`, or the only one there is."""
+        if name is None and len(self.places) == 1:
+            return next(iter(self.places.values()))
+        if name is None or name not in self.places:
+            there = ", ".join(f"'{known}'" for known in self.places) or "none yet"
+            said = "say which volume" if name is None else f"there is no volume '{name}'"
+            near = get_close_matches(name or "", self.places, 1)
+            raise SpecimenError(f"{said}: {f'did you mean {near[0]!r}?' if near else f'there are {there}'}")
+        return self.places[name]
+
+    def mounted(self, name: str | None) -> tuple[Place, VolumeWriter]:
+        """A place with the volume on it; raises SpecimenError where there is none that a driver would mount."""
+        if not self.places:
+            raise SpecimenError("nothing is formatted yet: a 'format' step must come before this one")
+        place = self.place(name)
+        if place.writer is None or place.trouble:
+            why = place.trouble or "it was not formatted yet"
+            raise SpecimenError(f"volume '{place.name}' cannot be used ({why}): a 'format' step must come first")
+        return place, place.writer
+
+    def write_table(self) -> None:
+        """The partition table, as the places that are listed want it."""
+        listed = [place for place in self.places.values() if place.listed]
+        dice = self.dice("disk")
+        sector, size = self.image.sector, self.image.size
+        with self.acting("the partition table"):
+            if self.scheme == "gpt":
+                guids = [UUID(bytes=self.dice(f"guid {n}").noise(16), version=4) for n in range(len(listed) + 1)]
+                writes = lay_gpt([(place.where, place.name) for place in listed], guids, size, sector)
+            else:
+                rows = [(p.where, p.life.file_system if p.lives else "", p.logical) for p in listed]
+                writes = lay_mbr(rows, dice.number(1, 0xFFFFFFFE), sector)
+            for offset, data in writes:
+                self.image.write(offset, data)
+
+    def clear_table(self) -> None:
+        """Zeros over what the present table takes."""
+        with self.acting("the partition table"):
+            if self.scheme == "gpt":
+                reserved = reserved_at_end(self.image.sector)
+                self.image.zero(0, 2 * self.image.sector + reserved)
+                self.image.zero(self.image.size - reserved, reserved)
+            elif self.scheme:
+                self.image.zero(0, self.image.sector)
+
+    def format(
+        self, place: Place, file_system: str, cluster: int | None, label: str, habits: Habits, full: bool
+    ) -> None:
+        """A new life on a place; the old one ends."""
+        self.end_life(place, "formatted")
+        number = len(place.lives) + 1
+        with self.acting(f"the format of step {self.step}"):
+            if full:
+                self.image.zero(*place.where)
+            serial = self.dice(f"{place.name}/{number}").number(1, 0xFFFFFFFE)
+            place.writer = format_volume(
+                self.image, place.where, file_system, cluster, label, serial, self.tick(), habits
+            )
+        writer = place.writer
+        place.lives.append(
+            Life(number, file_system, writer.cluster_size, label, writer.where, writer.data.offset, self.step)
+        )
+        place.trouble = ""
+        if place.listed and self.scheme == "mbr":
+            self.write_table()
+
+    def end_life(self, place: Place, end: End) -> None:
+        """All that is on a volume ends, and what tells of it is watched from now on."""
+        if place.lives and place.life.end == "live":
+            place.life.end, place.life.ended_by = end, self.step
+        if place.writer is None:
+            return
+        if not place.trouble:
+            place.writer.flush()
+        for lain in self.standing(place):
+            self._ended(lain, place.writer.evidence(lain.node), end)
+        place.writer = None
+
+    def standing(self, place: Place) -> list[Lain]:
+        """The files and folders that are on the volume of a place now."""
+        life = len(place.lives)
+        return [one for one in self.laid if one.volume == place.name and one.life == life and one.standing]
+
+    # -- files ------------------------------------------------------------------------------
+
+    def make_folders(self, place: Place, path: str) -> None:
+        """The folder at `path` and all above it, each with its own moment."""
+        assert place.writer is not None
+        at = ""
+        for part in (part for part in path.split("/") if part):
+            at += "/" + part
+            if place.writer.find(at) is None:
+                when = self.tick()
+                node = place.writer.make_folder(at, when)
+                self._enter(Lain(place.name, len(place.lives), node, node.path, True, when, when))
+
+    def store(
+        self, place: Place, path: str, content: Content, runs: list[Run] | None = None, role: Role = "reference"
+    ) -> Lain:
+        """Write a new file, with the folders above it."""
+        assert place.writer is not None
+        with self.acting(path):
+            self.make_folders(place, path.rpartition("/")[0])
+            when = self.tick(self.dice(path).number(4, 90))
+            with Digests() as digests:
+                node = place.writer.store(path, content.size, digests.over(content.chunks()), when, runs=runs)
+                lain = Lain(
+                    place.name, len(place.lives), node, path, False, when, when, content.size, role, content.kind
+                )
+                lain.blake3, lain.sha256 = digests.result()
+        self._enter(lain)
+        self._watch_content(lain)
+        self.progress.check()
+        return lain
+
+    def _enter(self, lain: Lain) -> None:
+        self.laid.append(lain)
+        self.by_node[id(lain.node)] = lain
+
+    def _watch_content(self, lain: Lain) -> None:
+        place = self.places[lain.volume]
+        assert place.writer is not None
+        save = (lambda: self._save_original(lain)) if not lain.folder else None
+        lain.content = self.books.watch(place.writer.extents(lain.node), save=save)
+
+    def grow(self, lain: Lain, content: Content) -> None:
+        """Append to a file; it stays the same file, with other digests."""
+        _, writer = self.mounted(lain.volume)
+        assert lain.content is not None
+        with self.acting(lain.path):
+            when = self.tick(self.dice(f"{lain.path}/{self.step}").number(4, 90))
+            with Digests() as digests:
+                for _ in digests.over(self.read(lain)):
+                    pass
+                self.books.forget(lain.content)
+                writer.grow(lain.node, content.size, digests.over(content.chunks()), when)
+                lain.blake3, lain.sha256 = digests.result()
+        lain.size, lain.modified = lain.node.size, when
+        self._watch_content(lain)
+
+    def read(self, lain: Lain) -> Iterator[bytes]:
+        """The content of a file that stands, in pieces."""
+        writer = self.places[lain.volume].writer
+        assert writer is not None
+        extents = writer.extents(lain.node)
+        for at in range(0, lain.size, _READ):
+            yield self.image.read_extents(within(extents, at, _READ))
+
+    def rewrite(self, lain: Lain, content: Content, in_place: bool) -> Lain:
+        """New content for a file, over the old or in new clusters; the old version ends as replaced."""
+        _, writer = self.mounted(lain.volume)
+        with self.acting(lain.path):
+            when = self.tick(self.dice(f"{lain.path}/{self.step}").number(4, 90))
+            with Digests() as digests:
+                writer.rewrite(lain.node, content.size, digests.over(content.chunks()), when, in_place)
+                new = Lain(
+                    lain.volume, lain.life, lain.node, lain.path, False, lain.created, when, content.size, lain.role,
+                    lain.kind,
+                )  # fmt: skip
+                new.blake3, new.sha256 = digests.result()
+        new.former, new.index = list(lain.former), lain.index
+        lain.end, lain.ended_by = "replaced", self.step
+        lain.record = writer.record(lain.node)
+        self._enter(new)
+        self._watch_content(new)
+        return new
+
+    def rename(self, lain: Lain, path: str) -> None:
+        """Another name or folder; the record it had is watched, unless the new one is written over it."""
+        place, writer = self.mounted(lain.volume)
+        self.make_folders(place, path.rpartition("/")[0])
+        below = [one for one in self.standing(place) if _is_under(one.node, lain.node)]
+        old_path, evidence, above = lain.node.path, writer.evidence(lain.node), self._above(lain.node)
+        with self.acting(path):
+            writer.rename(lain.node, path, self.tick())
+        new = RangeSet(writer.record(lain.node))
+        if not any(new.overlap(extent) for extent in evidence.record):
+            self._leave(lain, old_path, above, Evidence(
+                evidence.record, evidence.placing, evidence.names, evidence.contiguous, (), evidence.whole_start
+            ))  # fmt: skip
+        if lain.end == "live":
+            for one in (lain, *below):
+                one.former.append(one.path)
+                one.path = one.node.path
+
+    def delete(self, lain: Lain, habits: Habits, end: End = "deleted") -> None:
+        """Delete a file or an empty folder."""
+        _, writer = self.mounted(lain.volume)
+        path, above = lain.node.path, self._above(lain.node)
+        with self.acting("a deletion"):
+            evidence = writer.delete(lain.node, self.tick(), habits)
+        self._leave(lain, path, above, evidence)
+        lain.end, lain.ended_by, lain.record = end, self.step, evidence.record
+
+    def delete_tree(self, lain: Lain, habits: Habits, end: End = "deleted") -> None:
+        """Delete a file, or a folder with all that is in it."""
+        _, writer = self.mounted(lain.volume)
+        for node in reversed(list(writer.walk(lain.node)) if lain.folder else []):
+            self.delete(self.by_node[id(node)], habits, end)
+        self.delete(lain, habits, end)
+
+    def _above(self, node: Node) -> tuple[Lain, ...]:
+        """The folders that a node lies in."""
+        out: list[Lain] = []
+        at = node.parent
+        while at is not None and at.parent is not None:
+            out.append(self.by_node[id(at)])
+            at = at.parent
+        return tuple(out)
+
+    def _leave(self, lain: Lain, path: str, above: tuple[Lain, ...], evidence: Evidence) -> None:
+        """Watch a record that is no longer live."""
+        remains = self.books.watch(evidence.record, _RECORD_GRAIN)
+        chains = tuple(self.books.watch(chain, _CHAIN_GRAIN) for chain in evidence.chains)
+        lain.records.append(RecordLeft(path, above, evidence, remains, chains))
+
+    def _ended(self, lain: Lain, evidence: Evidence, end: End) -> None:
+        self._leave(lain, lain.node.path, self._above(lain.node), evidence)
+        lain.end, lain.ended_by, lain.record = end, self.step, evidence.record
+
+    def _save_original(self, lain: Lain) -> None:
+        """Keep the content of a file that is about to be written over."""
+        assert lain.content is not None
+        target = self.folder / ORIGINALS / lain.blake3
+        if target.exists():
+            return
+        target.parent.mkdir(exist_ok=True)
+        with target.open("wb") as out:
+            for offset, length in cut(lain.content.extents, lain.size):
+                for at in range(offset, offset + length, _READ):
+                    out.write(self.image.read(at, min(_READ, offset + length - at)))
+
+    # -- choosing ---------------------------------------------------------------------------
+
+    def choose(self, place: Place, patterns: Sequence[str], share: float = 1.0, files_only: bool = False) -> list[Lain]:
+        """What the patterns name on the volume of a place, each once; nothing that lies in a folder that is chosen.
+
+        Raises SpecimenError, with the nearest path, for a pattern that matches nothing.
+        """
+        chosen: list[Lain] = []
+        nodes = (one for one in self.standing(place) if not (files_only and one.folder))
+        live = {one.node.path: one for one in nodes}
+        for pattern in patterns:
+            wanted = ("/" + pattern.strip("/")).lower()
+            hits = [one for path, one in live.items() if fnmatchcase(path.lower(), wanted)]
+            if not hits:
+                near = get_close_matches(wanted, live, 1, 0.3)
+                what = "no file" if files_only else "nothing"
+                hint = f": did you mean '{near[0]}'?" if near else ""
+                raise SpecimenError(f"'{pattern}' matches {what} that is there{hint}")
+            chosen += [one for one in hits if one not in chosen]
+        inside = {id(one.node) for one in chosen if one.folder}
+        chosen = [one for one in chosen if not any(id(above) in inside for above in _parents(one.node))]
+        if share < 1:
+            count = max(round(share * len(chosen)), 1)
+            keep = {id(one) for one in self.dice(f"step {self.step}").shuffled(chosen)[:count]}
+            chosen = [one for one in chosen if id(one) in keep]
+        return chosen
+
+    # -- harm -------------------------------------------------------------------------------
+
+    def strike(self, ranges: Sequence[Extent], end: End, write: Callable[[Extent], None], writer: str) -> None:
+        """Write over ranges of the medium without asking any driver; whatever a driver could then no longer give ends.
+
+        A volume whose own structures are hit can only be formatted again.
+        """
+        hit = RangeSet(ranges)
+        for place in self.places.values():
+            if place.listed and hit.overlap(Extent(0, self.image.sector)):
+                self.end_life(place, end)
+                place.listed, place.trouble = False, "the partition table is gone"
+            elif place.writer is not None and hit.overlap(place.where):
+                self._strike_volume(place, place.writer, hit, end)
+        with self.acting(writer):
+            for extent in hit:
+                write(extent)
+
+    def _strike_volume(self, place: Place, volume: VolumeWriter, hit: RangeSet, end: End) -> None:
+        if not place.trouble:
+            volume.flush()
+        structures = volume.structures()
+        struck = {name for name, parts in structures.items() if any(hit.overlap(part) for part in parts)}
+        if struck & {"boot", "upcase"}:
+            self.end_life(place, end)
+            place.trouble = f"its {' and '.join(sorted(struck))} was written over"
+            return
+        lost: list[Lain] = []
+        for one in self.standing(place):
+            known = volume.evidence(one.node)
+            own = [*known.record, *(known.chains[0] if known.chains else ())]
+            own += volume.extents(one.node)
+            for folder in self._above(one.node):
+                evidence = volume.evidence(folder.node)
+                own += [*evidence.record, *(evidence.chains[0] if evidence.chains else ())]
+            if any(hit.overlap(extent) for extent in own):
+                lost.append(one)
+        for one in lost:
+            self._ended(one, volume.evidence(one.node), end)
+        damaged = struck - {"backup-boot", "fsinfo", "fat2"}
+        if damaged or any(one.folder for one in lost):
+            place.trouble = f"its {' and '.join(sorted(damaged)) or 'folders'} were written over"
+
+    def fill(self, how: str) -> Callable[[Extent], None]:
+        """What `strike` writes: zeros (holes stay holes), or noise."""
+        if how == "zeros":
+            return lambda extent: self.image.zero(*extent)
+        dice = self.dice(f"noise {self.step}")
+
+        def noise(extent: Extent) -> None:
+            for at in range(extent.offset, extent.end, _READ):
+                self.image.write(at, dice.noise(min(_READ, extent.end - at)))
+                self.progress.check()
+
+        return noise
+
+    def range_on(self, start: int, size: int | str, volume: str | None) -> Extent:
+        """A stretch of a volume, or of the medium; raises SpecimenError if it reaches beyond."""
+        where = self.place(volume).where if volume else Extent(0, self.image.size)
+        length = where.length - start if isinstance(size, str) else size
+        if length <= 0 or start + length > where.length:
+            what = f"volume '{volume}'" if volume else "the medium"
+            raise SpecimenError(
+                f"{format_size(max(length, 0))} from {format_size(start)} on reach beyond {what} "
+                f"of {format_size(where.length)}"
+            )
+        return Extent(where.offset + start, length)
+
+
+def _parents(node: Node) -> Iterator[Node]:
+    at = node.parent
+    while at is not None:
+        yield at
+        at = at.parent
+
+
+def _is_under(node: Node, folder: Node) -> bool:
+    return any(above is folder for above in _parents(node))

@@ -1,0 +1,112 @@
+"""What lies beside the medium of a specimen: its truth, its recipe, what cannot be read, and the digests of all."""
+
+from __future__ import annotations
+
+from concurrent.futures import ThreadPoolExecutor
+from typing import TYPE_CHECKING
+
+from sastrugi.media.faults import write_faults
+from sastrugi.media.opening import SPECIMEN_IMAGE
+from sastrugi.safety import write_text
+from sastrugi.specimen.ceiling import by_books
+from sastrugi.specimen.digests import medium_digest, sha256_file
+from sastrugi.specimen.truth import (
+    RECIPE_FILE,
+    SUMS_FILE,
+    TRUTH_FILE,
+    Truth,
+    TruthFile,
+    TruthFolder,
+    TruthLife,
+    TruthMedium,
+    TruthVolume,
+)
+
+if TYPE_CHECKING:
+    from sastrugi.media import Extent
+    from sastrugi.specimen.lain import Lain, Place
+    from sastrugi.specimen.laying import Laying
+    from sastrugi.specimen.recipe import Recipe
+
+SUMS_LIMIT = 1 << 30
+"""A larger medium is not in SHA256SUMS, which would read its holes: the truth's own digest of it does not."""
+
+
+def write_papers(recipe: Recipe, laying: Laying) -> None:
+    """Write truth, recipe, faults and digests into the specimen's folder."""
+    image, folder = laying.image, laying.folder
+    laying.progress.start("digests", image.size)
+    names = [RECIPE_FILE, TRUTH_FILE]
+    if laying.unreadable:
+        names.append(write_faults(image.path, list(laying.unreadable)).name)
+    with ThreadPoolExecutor(1) as beside:
+        whole = beside.submit(sha256_file, image.path) if image.size <= SUMS_LIMIT else None
+        digest = medium_digest(image, laying.progress.at)
+        sums = {SPECIMEN_IMAGE: whole.result()} if whole else {}
+    truth = Truth(
+        recipe=recipe.name,
+        title=recipe.title,
+        seed=recipe.seed,
+        medium=TruthMedium(size=image.size, sector=image.sector, digest=digest, unreadable=tuple(laying.unreadable)),
+        volumes=tuple(_volume(place) for place in laying.places.values()),
+        folders=tuple(_folder(laying, lain) for lain in laying.laid if lain.folder),
+        files=by_books(_file(laying, n, lain) for n, lain in enumerate(_files(laying), 1)),
+    )
+    write_text(folder / TRUTH_FILE, truth.model_dump_json(indent=1) + "\n")
+    write_text(folder / RECIPE_FILE, recipe.text)
+    sums |= {name: sha256_file(folder / name) for name in names}
+    write_text(folder / SUMS_FILE, "".join(f"{sums[name]}  {name}\n" for name in sorted(sums)))
+    laying.progress.finish()
+
+
+def _files(laying: Laying) -> list[Lain]:
+    return [lain for lain in laying.laid if not lain.folder]
+
+
+def _volume(place: Place) -> TruthVolume:
+    lives = tuple(
+        TruthLife(
+            number=life.number, file_system=life.file_system, cluster=life.cluster, label=life.label, where=life.where,
+            data=life.data, began=life.began, end=life.end, ended_by=life.ended_by,
+        )
+        for life in place.lives
+    )  # fmt: skip
+    return TruthVolume(name=place.name, where=place.where, listed=place.listed, trouble=place.trouble, lives=lives)
+
+
+def _record(laying: Laying, lain: Lain) -> tuple[Extent, ...]:
+    writer = laying.places[lain.volume].writer
+    return writer.record(lain.node) if lain.standing and writer else lain.record
+
+
+def _folder(laying: Laying, lain: Lain) -> TruthFolder:
+    return TruthFolder(
+        volume=lain.volume, life=lain.life, path=lain.path, record=_record(laying, lain), end=lain.end
+    )  # fmt: skip
+
+
+def _file(laying: Laying, number: int, lain: Lain) -> TruthFile:
+    assert lain.content is not None
+    stands_as = (lain.node.path if lain.standing else lain.records[-1].path) if lain.standing or lain.records else ""
+    return TruthFile(
+        id=number,
+        volume=lain.volume,
+        life=lain.life,
+        path=lain.path,
+        role=lain.role,
+        former=tuple(lain.former),
+        stands_as=stands_as if stands_as != lain.path else "",
+        kind=lain.kind,
+        size=lain.size,
+        blake3=lain.blake3,
+        sha256=lain.sha256,
+        created=lain.created,
+        modified=lain.modified,
+        extents=lain.content.extents,
+        record=_record(laying, lain),
+        end=lain.end,
+        ended_by=lain.ended_by,
+        gone=tuple(lain.content.gone),
+        gone_to=tuple(lain.content.takers),
+        ceiling=lain.ceiling(),
+    )

@@ -1,0 +1,30 @@
+"""The steps of a recipe: each a table that carries itself out. A new step is a class here, listed below."""
+
+from __future__ import annotations
+
+from sastrugi.specimen.steps.change import CopyStep, EditStep, GrowStep, RenameStep
+from sastrugi.specimen.steps.churn import ChurnStep
+from sastrugi.specimen.steps.harm import DamageStep, FadeStep, OverlayStep, WipeStep
+from sastrugi.specimen.steps.layout import DropPartitionStep, FormatStep, PartitionStep
+from sastrugi.specimen.steps.lose import BinStep, DeleteStep, EmptyBinStep
+from sastrugi.specimen.steps.store import StoreStep
+from sastrugi.specimen.tables import StepTable
+
+STEPS: dict[str, type[StepTable]] = {
+    "partition": PartitionStep,
+    "format": FormatStep,
+    "store": StoreStep,
+    "grow": GrowStep,
+    "edit": EditStep,
+    "rename": RenameStep,
+    "copy": CopyStep,
+    "delete": DeleteStep,
+    "bin": BinStep,
+    "empty-bin": EmptyBinStep,
+    "churn": ChurnStep,
+    "drop-partition": DropPartitionStep,
+    "overlay": OverlayStep,
+    "wipe": WipeStep,
+    "damage": DamageStep,
+    "fade": FadeStep,
+}

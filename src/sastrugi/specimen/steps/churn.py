@@ -1,0 +1,57 @@
+"""The step that goes on using a volume after a loss, so that scores can be drawn against use."""
+
+from __future__ import annotations
+
+from functools import partial
+from typing import TYPE_CHECKING, Literal
+
+from pydantic import model_validator
+
+from sastrugi.specimen.laying import Content
+from sastrugi.specimen.steps.store import Reuse, noise_chunks, require_room, reserve
+from sastrugi.specimen.tables import ActsAs, Size, SizeRange, StepTable
+
+if TYPE_CHECKING:
+    from sastrugi.specimen.laying import Laying
+
+_FOLDER = "/Season"
+
+
+class ChurnStep(StepTable):
+    """More use: files that come to `write` bytes are written, and some of them deleted again, up to `delete` bytes.
+
+    The files hold noise and are no references; what they write over is gone to them.
+    """
+
+    do: Literal["churn"]
+    write: Size
+    delete: Size = 0
+    size: SizeRange = (16 << 10, 1 << 20)
+    reuse: Reuse = "next"
+    acts_as: ActsAs = "linux"
+
+    @model_validator(mode="after")
+    def _deletes_its_own(self) -> ChurnStep:
+        if self.delete > self.write:
+            raise ValueError("a churn step deletes only what it wrote: 'delete' cannot be more than 'write'")
+        return self
+
+    def carry_out(self, laying: Laying) -> None:
+        place, writer = laying.mounted(self.volume)
+        dice = laying.dice(f"step {laying.step}")
+        written = deleted = 0
+        while written < self.write:
+            number = sum(one.role == "use" for one in laying.laid) + 1
+            size = min(dice.spread(*self.size), self.write - written)
+            name = f"{_FOLDER}/USE{number:05d}.DAT"
+            content = Content(name, "other", size, partial(noise_chunks, laying.dice(name), size))
+            require_room(writer, content, name)
+            runs = reserve(laying, writer, size, self.reuse, name)
+            laying.store(place, name, content, runs, "use")
+            written += size
+            if deleted * self.write < self.delete * written:
+                mine = [one for one in laying.standing(place) if one.role == "use"]
+                victim = dice.pick(mine)
+                laying.delete(victim, self.acts_as)
+                deleted += victim.size
+        writer.flush()

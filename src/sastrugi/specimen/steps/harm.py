@@ -1,0 +1,163 @@
+"""Steps that no driver is asked about: overlay, wipe, damage, fade."""
+
+from __future__ import annotations
+
+from collections.abc import Iterator
+from typing import TYPE_CHECKING, Annotated, Literal
+
+from pydantic import Field, model_validator
+
+from sastrugi.errors import SpecimenError
+from sastrugi.media import Extent, open_medium
+from sastrugi.media.extents import cut, total, within
+from sastrugi.media.partitions.gpt import reserved_at_end
+from sastrugi.specimen.tables import Fill, RangeTable, Share, Size, SizeOrRest, StepTable
+from sastrugi.units import format_size
+
+if TYPE_CHECKING:
+    from sastrugi.specimen.laying import Laying
+
+_READ = 1 << 20
+
+
+class OverlayStep(StepTable):
+    """Write an image (a file beside the recipe), or a fill, over a range of the medium or of a volume."""
+
+    do: Literal["overlay"]
+    image: str | None = None
+    fill: Fill | None = None
+    at: Size = 0
+    size: SizeOrRest = "rest"
+
+    @model_validator(mode="after")
+    def _one_source(self) -> OverlayStep:
+        if (self.image is None) == (self.fill is None):
+            raise ValueError("an overlay step writes either an 'image' (a file) or a 'fill' (zeros or noise)")
+        return self
+
+    def carry_out(self, laying: Laying) -> None:
+        if self.fill is not None:
+            target = laying.range_on(self.at, self.size, self.volume)
+            laying.strike([target], "overlaid", laying.fill(self.fill), f"the overlay of step {laying.step}")
+            return
+        with open_medium(laying.base / (self.image or "")) as source:
+            target = laying.range_on(self.at, source.size if self.size == "rest" else self.size, self.volume)
+            if target.length > source.size:
+                raise SpecimenError(f"{self.image} has {format_size(source.size)}, less than the size asked for")
+
+            def copy(extent: Extent) -> None:
+                for at in range(extent.offset, extent.end, _READ):
+                    length = min(_READ, extent.end - at)
+                    laying.image.write(at, source.read(at - target.offset, length))
+
+            laying.strike([target], "overlaid", copy, self.image or "")
+
+
+class WipeStep(StepTable):
+    """Wipe free space, a volume, or the medium: the negative controls."""
+
+    do: Literal["wipe"]
+    what: Literal["free", "volume", "medium"]
+    fill: Fill = "zeros"
+
+    def carry_out(self, laying: Laying) -> None:
+        writer_name = f"the wipe of step {laying.step}"
+        write = laying.fill(self.fill)
+        if self.what == "free":
+            _, writer = laying.mounted(self.volume)
+            with laying.acting(writer_name):
+                for extent in writer.free_extents():
+                    write(extent)
+        else:
+            whole = Extent(0, laying.image.size)
+            target = whole if self.what == "medium" else laying.place(self.volume).where
+            laying.strike([target], "wiped", write, writer_name)
+
+
+class DamageStep(StepTable):
+    """Write over a structure: of a volume (boot, backup-boot, fsinfo, fat1, fat2, bitmap, upcase, root, folder), of the
+    medium (table, backup-table), or a range."""
+
+    do: Literal["damage"]
+    what: str = "range"
+    path: str | None = None
+    range: RangeTable | None = None
+    share: Share = 1.0
+    fill: Fill = "zeros"
+
+    @model_validator(mode="after")
+    def _says_where(self) -> DamageStep:
+        if (self.what == "range") != (self.range is not None):
+            raise ValueError("a damage step names a structure in 'what', or gives a 'range' with start and size")
+        if (self.what == "folder") != (self.path is not None):
+            raise ValueError("'path' names the folder to damage, with what = 'folder'")
+        return self
+
+    def carry_out(self, laying: Laying) -> None:
+        targets = self._targets(laying)
+        size = laying.image.sector
+        length = -(-int(total(targets) * self.share) // size) * size if self.share < 1 else total(targets)
+        name = f"the damage of step {laying.step}"
+        laying.strike(cut(targets, length), "damaged", laying.fill(self.fill), name)
+
+    def _targets(self, laying: Laying) -> list[Extent]:
+        image = laying.image
+        if self.range is not None:
+            return [laying.range_on(self.range.start, self.range.size, self.volume)]
+        if self.what in ("table", "backup-table"):
+            if not laying.scheme:
+                raise SpecimenError("the medium has no partition table that could be damaged")
+            if laying.scheme == "mbr" and self.what == "backup-table":
+                raise SpecimenError("a master boot record has no backup: use what = 'table'")
+            reserved = reserved_at_end(image.sector) if laying.scheme == "gpt" else 0
+            if self.what == "table":
+                return [Extent(0, image.sector + reserved)]
+            return [Extent(image.size - reserved, reserved)]
+        place, writer = laying.mounted(self.volume)
+        if self.what == "folder":
+            (lain,) = laying.choose(place, [self.path or ""])[:1]
+            if not lain.folder:
+                raise SpecimenError(f"{lain.node.path} is a file: 'folder' damages folders")
+            return list(writer.extents(lain.node))
+        structures = writer.structures()
+        if self.what not in structures:
+            there = ", ".join([*structures, "folder", "table", "range"])
+            raise SpecimenError(f"a {writer.file_system} volume has no '{self.what}': there are {there}")
+        return list(structures[self.what])
+
+
+class FadeStep(StepTable):
+    """Sectors that cannot be read any more: a range, or so many sectors of each file that the patterns name."""
+
+    do: Literal["fade"]
+    what: Annotated[list[str], Field(default_factory=list)]
+    sectors: Annotated[int, Field(ge=1, le=100_000)] = 1
+    share: Share = 1.0
+    range: RangeTable | None = None
+
+    @model_validator(mode="after")
+    def _says_where(self) -> FadeStep:
+        if bool(self.what) == (self.range is not None):
+            raise ValueError("a fade step names files in 'what', or gives a 'range' with start and size")
+        return self
+
+    def carry_out(self, laying: Laying) -> None:
+        parts = list(self._parts(laying))
+        laying.strike(parts, "damaged", laying.fill("zeros"), "unreadable sectors")
+        for part in parts:
+            laying.unreadable.add(part)
+
+    def _parts(self, laying: Laying) -> Iterator[Extent]:
+        sector = laying.image.sector
+        if self.range is not None:
+            where = laying.range_on(self.range.start, self.range.size, self.volume)
+            first = where.offset // sector * sector
+            yield Extent(first, -(-(where.end - first) // sector) * sector)
+            return
+        place, writer = laying.mounted(self.volume)
+        for lain in laying.choose(place, self.what, self.share, files_only=True):
+            count = -(-lain.size // sector)
+            dice = laying.dice(f"fade {lain.node.path}")
+            whole = writer.run_extents(lain.node.runs)
+            for n in dice.shuffled(range(count))[: self.sectors]:
+                yield from within(whole, n * sector, sector)

@@ -1,0 +1,134 @@
+"""Steps by which people lose files: delete, send to the bin, empty it."""
+
+from __future__ import annotations
+
+import datetime as dt
+from pathlib import PurePosixPath
+from typing import TYPE_CHECKING, Literal
+from urllib.parse import quote
+
+from sastrugi.errors import SpecimenError
+from sastrugi.specimen.laying import Content
+from sastrugi.specimen.tables import ActsAs, Patterns, Share, StepTable
+
+if TYPE_CHECKING:
+    from sastrugi.specimen.lain import Lain, Place
+    from sastrugi.specimen.laying import Laying
+
+_BINS = {
+    "windows": "/$Recycle.Bin/S-1-5-21-2031020317-1107150823-3301270041-1001",
+    "macos": "/.Trashes/501",
+    "linux": "/.Trash-1000",
+}
+_LETTERS = "ABCDEFGHIJKLMNOPQRSTUVWXYZ0123456789"
+_EPOCH_1601 = dt.datetime(1601, 1, 1)
+
+
+class DeleteStep(StepTable):
+    """Delete what the patterns name, a folder with all that is in it."""
+
+    do: Literal["delete"]
+    what: Patterns
+    share: Share = 1.0
+    acts_as: ActsAs = "linux"
+
+    def carry_out(self, laying: Laying) -> None:
+        place, writer = laying.mounted(self.volume)
+        for lain in laying.choose(place, self.what, self.share):
+            laying.delete_tree(lain, self.acts_as)
+        writer.flush()
+
+
+class BinStep(StepTable):
+    """Send files or folders to the bin. Windows gives them another name and keeps the right one in an index file (of
+    version 1 or 2), Linux keeps the name and writes a text file, macOS only moves them."""
+
+    do: Literal["bin"]
+    what: Patterns
+    share: Share = 1.0
+    acts_as: ActsAs = "windows"
+    index_version: Literal[1, 2] = 2
+
+    def carry_out(self, laying: Laying) -> None:
+        place, _ = laying.mounted(self.volume)
+        root = _bin_of(self.acts_as)
+        for lain in laying.choose(place, self.what, self.share):
+            if lain.end == "binned":
+                raise SpecimenError(f"{lain.node.path} is in the bin already")
+            below = [one for one in laying.standing(place) if one.node.path.startswith(lain.node.path + "/")]
+            for one in (lain, *below):
+                one.end = "binned"
+            path, index = self._names(laying, place, lain, root)
+            laying.rename(lain, path)
+            if index is not None:
+                kept = laying.store(place, index.name, index, role="index")
+                for one in (lain, *below):
+                    one.index = kept
+
+    def _names(self, laying: Laying, place: Place, lain: Lain, root: str) -> tuple[str, Content | None]:
+        """Where it goes in the bin, and the index file that goes with it."""
+        old = PurePosixPath(lain.node.path)
+        if self.acts_as == "windows":
+            dice = laying.dice(f"bin {old} {laying.step}")
+            tag = "".join(dice.pick(_LETTERS) for _ in range(6))
+            suffix = "" if lain.folder else old.suffix
+            data = windows_index(str(old), lain.size, laying.now, self.index_version)
+            return f"{root}/$R{tag}{suffix}", _whole(f"{root}/$I{tag}{suffix}", data)
+        folder = f"{root}/files" if self.acts_as == "linux" else root
+        name = _free_name(laying, place, folder, old)
+        if self.acts_as == "macos":
+            return f"{folder}/{name}", None
+        text = f"[Trash Info]\nPath={quote(str(old).lstrip('/'))}\nDeletionDate={laying.now:%Y-%m-%dT%H:%M:%S}\n"
+        return f"{folder}/{name}", _whole(f"{root}/info/{name}.trashinfo", text.encode("ascii"))
+
+
+class EmptyBinStep(StepTable):
+    """Empty the bin: all that is in it, and its index files, are deleted."""
+
+    do: Literal["empty-bin"]
+    acts_as: ActsAs = "windows"
+
+    def carry_out(self, laying: Laying) -> None:
+        place, writer = laying.mounted(self.volume)
+        root = _bin_of(self.acts_as)
+        inside = [one for one in laying.standing(place) if one.node.path.startswith(root + "/")]
+        if not any(one.end == "binned" for one in inside):
+            raise SpecimenError(
+                f"the bin {root} is empty: a 'bin' step with acts_as = '{self.acts_as}' must come first"
+            )
+        keep = {root, f"{root}/files", f"{root}/info"}
+        for one in reversed(inside):
+            if one.node.path not in keep:
+                laying.delete(one, self.acts_as, "deleted" if one.role == "index" else "emptied")
+        writer.flush()
+
+
+def _bin_of(habits: str) -> str:
+    if habits not in _BINS:
+        raise SpecimenError(f"a {habits} has no bin: acts_as is one of {', '.join(_BINS)}")
+    return _BINS[habits]
+
+
+def _whole(name: str, data: bytes) -> Content:
+    return Content(name, "other", len(data), lambda: iter((data,)))
+
+
+def _free_name(laying: Laying, place: Place, folder: str, old: PurePosixPath) -> str:
+    assert place.writer is not None
+    name, n = old.name, 2
+    while place.writer.find(f"{folder}/{name}") is not None:
+        name, n = f"{old.stem} {n}{old.suffix}", n + 1
+    return name
+
+
+def windows_index(path: str, size: int, when: dt.datetime, version: int) -> bytes:
+    """An index file of the Windows bin: version, size, time of deletion (100 ns since 1601), original path.
+
+    Version 1 keeps the path in 520 bytes, version 2 behind its length in characters (the final NUL counted).
+    """
+    ticks = int((when - _EPOCH_1601).total_seconds()) * 10_000_000
+    head = b"".join(number.to_bytes(8, "little") for number in (version, size, ticks))
+    text = ("E:" + path.replace("/", "\\") + "\0").encode("utf-16-le")
+    if version == 1:
+        return head + text[:518].ljust(520, b"\0")
+    return head + (len(text) // 2).to_bytes(4, "little") + text

@@ -1,0 +1,204 @@
+"""The step that stores files, made or the user's own, in as many pieces as asked."""
+
+from __future__ import annotations
+
+from collections.abc import Iterator
+from functools import partial
+from itertools import islice
+from pathlib import Path
+from typing import TYPE_CHECKING, Annotated, Literal
+
+from pydantic import Field, field_validator, model_validator
+
+from sastrugi.corpus.make import CorpusSpec, make_files
+from sastrugi.corpus.names import check_style
+from sastrugi.errors import SastrugiError, SpecimenError
+from sastrugi.kinds import kind_for_name, kind_named
+from sastrugi.specimen.laying import Content
+from sastrugi.specimen.tables import SizeRange, StepTable, Table
+from sastrugi.units import format_size
+from sastrugi.volumes.clusters import Run, join_runs
+
+if TYPE_CHECKING:
+    from sastrugi.scenario.dice import Dice
+    from sastrugi.specimen.lain import Lain, Place
+    from sastrugi.specimen.laying import Laying
+    from sastrugi.volumes.writing import VolumeWriter
+
+_READ = 1 << 20
+_FILLERS = "/Buffers"
+Reuse = Literal["next", "first", "last", "spread"]
+
+
+class CorpusTable(Table):
+    """A made corpus, inline."""
+
+    files: Annotated[int, Field(ge=1, le=1_000_000)]
+    kinds: Annotated[list[str], Field(default_factory=list)]
+    groups: Annotated[list[str], Field(default_factory=list)]
+    size: SizeRange = (4 << 10, 200 << 10)
+    names: str = "plain"
+    depth: Annotated[int, Field(ge=0, le=64)] = 0
+    breadth: Annotated[int, Field(ge=1)] = 3
+    first_number: Annotated[int, Field(ge=0)] = 1
+
+    @field_validator("kinds")
+    @classmethod
+    def _known_kinds(cls, kinds: list[str]) -> list[str]:
+        try:
+            for name in kinds:
+                kind_named(name)
+        except SastrugiError as error:
+            raise ValueError(str(error)) from error
+        return kinds
+
+    @field_validator("names")
+    @classmethod
+    def _known_style(cls, style: str) -> str:
+        try:
+            check_style(style)
+        except SastrugiError as error:
+            raise ValueError(str(error)) from error
+        return style
+
+
+class StoreStep(StepTable):
+    """Store files. `reuse` says where freed space comes in: behind the last file as drivers go on (next), before all
+    else (first), only when nothing else is left (last), or anywhere (spread).
+
+    With `pieces`, each file comes to lie in so many, either because files were written by turns, or because it fills
+    the gaps that deleted buffer files left between those that stayed.
+    """
+
+    do: Literal["store"]
+    into: str = "/"
+    corpus: CorpusTable | None = None
+    folder: str | None = None
+    reuse: Reuse = "next"
+    pieces: Annotated[int, Field(ge=1, le=1000)] = 1
+    gaps: Literal["fillers", "interleaved"] = "fillers"
+
+    @model_validator(mode="after")
+    def _one_source(self) -> StoreStep:
+        if (self.corpus is None) == (self.folder is None):
+            raise ValueError("a store step takes its files from either 'corpus' (made) or 'folder' (your own)")
+        return self
+
+    def carry_out(self, laying: Laying) -> None:
+        place, writer = laying.mounted(self.volume)
+        contents = self._made(laying, self.corpus) if self.corpus else own_files(laying.base, self.folder or "")
+        target = "/" + self.into.strip("/")
+        paths = ((f"{target.rstrip('/')}/{content.name}", content) for content in contents)
+        if self.pieces > 1 and self.gaps == "interleaved":
+            self._by_turns(laying, place, writer, paths)
+            return
+        for path, content in paths:
+            require_room(writer, content, path)
+            if self.pieces > 1:
+                runs = self._in_gaps(laying, place, writer, content)
+            else:
+                runs = reserve(laying, writer, content.size, self.reuse, path)
+            laying.store(place, path, content, runs)
+
+    def _made(self, laying: Laying, table: CorpusTable) -> Iterator[Content]:
+        spec = CorpusSpec(
+            table.files, f"{laying.seed}/step {laying.step}", kinds=tuple(table.kinds), groups=tuple(table.groups),
+            smallest=table.size[0], largest=table.size[1], names=table.names, first_number=table.first_number,
+            depth=table.depth, breadth=table.breadth,
+        )  # fmt: skip
+        for file in make_files(spec):
+            yield Content(file.name, file.kind.name, len(file.content), partial(iter, (file.content,)))
+
+    def _in_gaps(self, laying: Laying, place: Place, writer: VolumeWriter, content: Content) -> list[Run] | None:
+        """Clusters in gaps: a buffer file for each piece and one that stays behind each, then the first are deleted."""
+        parts = split(writer.clusters_for(content.size), self.pieces)
+        if len(parts) < 2:
+            return None
+        leaving = []
+        for count in parts:
+            leaving.append(_filler(laying, place, count * writer.cluster_size))
+            _filler(laying, place, writer.cluster_size)
+        first = leaving[0].node.runs[0][0]
+        for lain in leaving:
+            laying.delete(lain, "linux")
+        return writer.reserve(sum(parts), first)
+
+    def _by_turns(
+        self, laying: Laying, place: Place, writer: VolumeWriter, paths: Iterator[tuple[str, Content]]
+    ) -> None:
+        """Files two and two, allocated by turns as when a camera and a logger write at the same time."""
+        while pair := list(islice(paths, 2)):
+            runs: list[list[Run]] = [[] for _ in pair]
+            shares = [split(writer.clusters_for(content.size), self.pieces) for _, content in pair]
+            if len(pair) == 1:  # nobody to take turns with but a buffer file
+                shares.append([1] * len(shares[0]))
+                runs.append([])
+            for turn in range(self.pieces):
+                for own, share in zip(runs, shares, strict=True):
+                    if turn < len(share):
+                        own += writer.reserve(share[turn])
+            for (path, content), own in zip(pair, runs, strict=False):
+                laying.store(place, path, content, join_runs(own))
+            if len(pair) == 1 and runs[1]:
+                size = len(shares[1]) * writer.cluster_size
+                _filler(laying, place, size, join_runs(runs[1]))
+
+
+def reserve(laying: Laying, writer: VolumeWriter, size: int, reuse: Reuse, path: str) -> list[Run] | None:
+    """Clusters for a file by the way freed space is to be used; None leaves it to the driver."""
+    clusters = writer.clusters
+    if reuse == "next":
+        return None
+    begin = clusters.first
+    if reuse == "last":
+        begin = clusters.highest + 1
+    elif reuse == "spread":
+        begin = laying.dice(f"{path}/{laying.step}").number(clusters.first, min(clusters.end - 1, 2 * clusters.highest))
+    return writer.reserve(writer.clusters_for(size), begin)
+
+
+def require_room(writer: VolumeWriter, content: Content, path: str) -> None:
+    """Raise SpecimenError, saying how much is missing, if a file cannot fit."""
+    missing = writer.clusters_for(content.size) - writer.clusters.free
+    if missing > 0:
+        raise SpecimenError(
+            f"the volume is full: {path} ({format_size(content.size)}) needs "
+            f"{format_size(missing * writer.cluster_size)} more"
+        )
+
+
+def split(count: int, pieces: int) -> list[int]:
+    """`count` clusters in so many pieces, as even as can be; fewer pieces where there are fewer clusters."""
+    pieces = min(pieces, count)
+    return [count * (n + 1) // pieces - count * n // pieces for n in range(pieces)]
+
+
+def _filler(laying: Laying, place: Place, size: int, runs: list[Run] | None = None) -> Lain:
+    number = sum(one.role == "filler" for one in laying.laid) + 1
+    name = f"B{number:07d}.TMP"
+    noise = laying.dice(f"filler {number}").fork("noise")
+    content = Content(name, "other", size, partial(noise_chunks, noise, size))
+    return laying.store(place, f"{_FILLERS}/{name}", content, runs, "filler")
+
+
+def noise_chunks(dice: Dice, size: int) -> Iterator[bytes]:
+    for at in range(0, size, _READ):
+        yield dice.noise(min(_READ, size - at))
+
+
+def own_files(base: Path, folder: str) -> Iterator[Content]:
+    """The user's own files below a folder that counts from the recipe; links are not followed."""
+    root = base / folder
+    if not root.is_dir():
+        raise SpecimenError(f"{folder}: there is no such folder beside the recipe")
+    for path in sorted(root.rglob("*")):
+        if path.is_file() and not path.is_symlink():
+            kind = kind_for_name(path.name)
+            name = path.relative_to(root).as_posix()
+            yield Content(name, kind.name if kind else "other", path.stat().st_size, partial(_file_chunks, path))
+
+
+def _file_chunks(path: Path) -> Iterator[bytes]:
+    with path.open("rb") as file:
+        while chunk := file.read(_READ):
+            yield chunk
