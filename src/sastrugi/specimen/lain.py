@@ -10,6 +10,7 @@ from sastrugi.specimen.remains import Remains
 from sastrugi.specimen.truth import Ceiling, End, NameCeiling, Placed, Role
 from sastrugi.volumes.writing import Evidence, Node, VolumeWriter
 
+_PLACED: tuple[Placed, ...] = ("none", "hint", "start", "whole")
 _WORTH: tuple[NameCeiling, ...] = ("none", "type", "near", "name", "full")
 
 
@@ -48,21 +49,25 @@ class Place:
 
 @dataclass(slots=True)
 class RecordLeft:
-    """A directory record that is no longer live: under which path it stood, and what of it still tells."""
+    """A directory record that is no longer live: under which path it stood, which size and first byte it told, and what
+    of it still tells."""
 
     path: str
+    size: int
+    start: int
     above: tuple[Lain, ...]
     evidence: Evidence
     remains: Remains
     chains: tuple[Remains, ...]
 
-    def placed(self) -> Placed:
-        if not self.remains.stands(self.evidence.placing):
+    def placed(self, size: int, start: int) -> Placed:
+        """What it tells of where a file of `size` bytes lies that begins at `start`."""
+        if not self.remains.stands(self.evidence.placing) or self.start != start:
             return "none"
         if not self.evidence.whole_start:
             return "hint"
         chained = any(not len(chain.gone) for chain in self.chains)
-        return "whole" if self.evidence.contiguous or chained else "start"
+        return "whole" if self.size == size and (self.evidence.contiguous or chained) else "start"
 
     def name(self, path: str) -> NameCeiling:
         """The best name that this record gives a file whose right path is `path`."""
@@ -116,9 +121,21 @@ class Lain:
         """The most that could come back, from the books (the share of bytes is worked out for all files together)."""
         if self.standing:
             return Ceiling(bytes=1.0, placed="whole", name="full")
-        placed: tuple[Placed, ...] = ("none", "hint", "start", "whole")
-        best = max((record.placed() for record in self.records), key=placed.index, default="none")
+        best = self.best_record()
         names = [record.name(self.path) for record in self.records]
         if self.index and self.index.content and not len(self.index.content.gone):
             names.append("full")
-        return Ceiling(bytes=1.0, placed=best, name=max(names, key=_WORTH.index, default="none"))
+        placed = self._placed_by(best) if best else "none"
+        return Ceiling(bytes=1.0, placed=placed, name=max(names, key=_WORTH.index, default="none"))
+
+    @property
+    def start(self) -> int:
+        """The first byte of its content on the medium; -1 for an empty file."""
+        return self.content.extents[0].offset if self.content and self.content.extents else -1
+
+    def _placed_by(self, record: RecordLeft) -> Placed:
+        return record.placed(self.size, self.start)
+
+    def best_record(self) -> RecordLeft | None:
+        """Of the records that are no longer live, the one that tells most of where it lies; the last of equals."""
+        return max(reversed(self.records), key=lambda record: _PLACED.index(self._placed_by(record)), default=None)

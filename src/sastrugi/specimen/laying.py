@@ -303,7 +303,7 @@ class Laying:
         """Watch a record that is no longer live."""
         remains = self.books.watch(evidence.record, _RECORD_GRAIN)
         chains = tuple(self.books.watch(chain, _CHAIN_GRAIN) for chain in evidence.chains)
-        lain.records.append(RecordLeft(path, above, evidence, remains, chains))
+        lain.records.append(RecordLeft(path, lain.size, lain.start, above, evidence, remains, chains))
 
     def _ended(self, lain: Lain, evidence: Evidence, end: End) -> None:
         self._leave(lain, lain.node.path, self._above(lain.node), evidence)

@@ -76,7 +76,10 @@ def _volume(place: Place) -> TruthVolume:
 
 def _record(laying: Laying, lain: Lain) -> tuple[Extent, ...]:
     writer = laying.places[lain.volume].writer
-    return writer.record(lain.node) if lain.standing and writer else lain.record
+    if lain.standing and writer:
+        return writer.record(lain.node)
+    best = lain.best_record()
+    return best.evidence.record if best else lain.record
 
 
 def _folder(laying: Laying, lain: Lain) -> TruthFolder:
@@ -87,7 +90,8 @@ def _folder(laying: Laying, lain: Lain) -> TruthFolder:
 
 def _file(laying: Laying, number: int, lain: Lain) -> TruthFile:
     assert lain.content is not None
-    stands_as = (lain.node.path if lain.standing else lain.records[-1].path) if lain.standing or lain.records else ""
+    best = lain.best_record()
+    stands_as = lain.node.path if lain.standing else best.path if best else lain.path
     return TruthFile(
         id=number,
         volume=lain.volume,
