@@ -43,15 +43,15 @@ def full_card(path: Path, mebibytes: int) -> Path:
     kinds = [kind for kind in all_kinds().values() if kind.make]
     samples = {kind.name: kind.make(Dice(kind.name), 600_000) for kind in kinds if kind.make}
     number = 0
-    while writer.free_bytes > image.size // 10:
+    while writer.clusters.free * writer.cluster_size > image.size // 10:
         kind = kinds[number % len(kinds)]
         folder = f"/DCIM/{100 + number // 200}FIRN"
         writer.make_folder(folder, when)
         path_in = f"{folder}/FRN{number:05d}.{kind.extensions[0][:3].upper()}"
         content = samples[kind.name]
-        writer.store(path_in, len(content), [content], when)
+        node = writer.store(path_in, len(content), [content], when)
         if number % 2:
-            writer.delete(path_in, when)
+            writer.delete(node, when)
         number += 1
     writer.flush()
     image.sync()

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import json
 import os
 import shlex
 import shutil
@@ -9,6 +10,8 @@ import subprocess
 from pathlib import Path
 
 import pytest
+
+from sastrugi.media import Extent
 
 _MODULES = ("nls/nls_cp437", "nls/nls_iso8859-1", "nls/nls_utf8", "fat/fat", "fat/vfat")
 _TOOLS = (
@@ -48,6 +51,13 @@ def assert_clean(volume: Path, file_system: str = "fat32") -> None:
     tool = "fsck.exfat" if file_system == "exfat" else "fsck.fat"
     done = _run(tool, "-n", str(volume), check=False)
     assert done.returncode == 0 and b"ERROR" not in done.stdout, done.stdout.decode()
+
+
+def partitions_by_sfdisk(image: Path) -> list[Extent]:
+    """Where the system's own tool sees partitions; containers of logical ones left out."""
+    assert b"No errors detected" in _run("sfdisk", "--verify", str(image)).stdout
+    rows = json.loads(_run("sfdisk", "--json", str(image)).stdout)["partitiontable"]["partitions"]
+    return [Extent(512 * row["start"], 512 * row["size"]) for row in rows if row["type"] not in ("5", "f")]
 
 
 def mtools_read(image: Path, offset: int, path: str) -> bytes:

@@ -6,7 +6,12 @@ import random
 
 from sastrugi.specimen.recipe import Recipe
 
-FILE_SYSTEMS = {"fat12": ("2 MiB", "1 KiB"), "fat16": ("8 MiB", "512 B"), "fat32": ("36 MiB", "512 B"), "exfat": ("8 MiB", "1 KiB")}
+FILE_SYSTEMS = {
+    "fat12": ("2 MiB", "1 KiB"),
+    "fat16": ("8 MiB", "512 B"),
+    "fat32": ("36 MiB", "512 B"),
+    "exfat": ("8 MiB", "1 KiB"),
+}
 HABITS = ("linux", "windows", "macos", "camera")
 
 
@@ -15,7 +20,7 @@ def random_recipe(seed: int, file_system: str, steps: int = 12) -> Recipe:
     work on are left out by keeping count of what each folder holds."""
     dice = random.Random(f"{seed} {file_system}")
     size, cluster = FILE_SYSTEMS[file_system]
-    folders = {n: 0 for n in ("/A", "/A/Depth", "/B")}
+    folders = dict.fromkeys(("/A", "/A/Depth", "/B"), 0)
     out: list[dict[str, object]] = [format_step(file_system, cluster, dice)]
     first_number = 0
     for _ in range(steps):
@@ -40,7 +45,9 @@ def random_recipe(seed: int, file_system: str, steps: int = 12) -> Recipe:
         elif do == "edit":
             some |= {"how": dice.choice(["replace", "truncate", "in-place"]), "scale": dice.choice([0.5, 1.0, 2.0])}
         elif do == "rename":
-            some["to"] = dice.choice(["{stem}-" + str(len(out)) + "{suffix}", f"{len(out)}-{{n}} a longer name than before{{suffix}}"])
+            some["to"] = dice.choice(
+                ["{stem}-" + str(len(out)) + "{suffix}", f"{len(out)}-{{n}} a longer name than before{{suffix}}"]
+            )
         elif do == "copy":
             some["into"] = f"/Copies {len(out)}"
         elif do in ("delete", "bin"):
@@ -55,7 +62,13 @@ def random_recipe(seed: int, file_system: str, steps: int = 12) -> Recipe:
                 out.append({"do": "empty-bin", "acts_as": habits})
             continue
         elif do == "churn":
-            some = {"do": do, "write": "60 KiB", "delete": "30 KiB", "size": "4 KiB..20 KiB", "reuse": dice.choice(["first", "next"])}
+            some = {
+                "do": do,
+                "write": "60 KiB",
+                "delete": "30 KiB",
+                "size": "4 KiB..20 KiB",
+                "reuse": dice.choice(["first", "next"]),
+            }
         elif do == "wipe":
             some = {"do": do, "what": "free", "fill": dice.choice(["zeros", "noise"])}
         elif do == "fade":
@@ -74,4 +87,10 @@ _CHANGES = ("grow", "edit", "rename", "copy", "delete", "delete", "bin", "churn"
 
 
 def format_step(file_system: str, cluster: str, dice: random.Random) -> dict[str, object]:
-    return {"do": "format", "file_system": file_system, "cluster": cluster, "label": "FIRN", "how": dice.choice(["quick", "quick", "full"])}
+    return {
+        "do": "format",
+        "file_system": file_system,
+        "cluster": cluster,
+        "label": "FIRN",
+        "how": dice.choice(["quick", "quick", "full"]),
+    }

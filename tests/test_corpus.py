@@ -17,7 +17,7 @@ from sastrugi.corpus.names import STYLE_NAMES
 from sastrugi.kinds import all_kinds, recognise
 from sastrugi.kinds.base import FileSource
 from sastrugi.progress import Progress
-from sastrugi.volumes.fat.names import check_name
+from sastrugi.volumes.writing import check_name
 from tests.conftest import Program, program_path
 
 
@@ -119,7 +119,7 @@ def test_name_styles_give_names_that_fat_can_hold(style: str) -> None:
     plans = plan_files(CorpusSpec(40, "names", kinds=("txt", "jpeg"), names=style, depth=2))
     assert len({p.path for p in plans}) == 40
     for plan in plans:
-        check_name(plan.path.rpartition("/")[2])
+        check_name(plan.path.rpartition("/")[2], "FAT")
     names = [p.path.rpartition("/")[2] for p in plans]
     if style == "longest":
         assert {len(name) for name in names} == {255}

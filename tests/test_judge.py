@@ -20,6 +20,7 @@ from sastrugi.recovery.findings import Finding
 from sastrugi.recovery.tables import table_findings
 from sastrugi.volumes.fat.read import open_fat
 from sastrugi.volumes.fat.write import FatWriter, plan
+from sastrugi.volumes.writing import Node
 from tests.test_kinds import sample
 
 NOON = dt.datetime(2031, 2, 3, 12)
@@ -37,17 +38,21 @@ class Card:
 
     def store(self, name: str, content: bytes, first_gap: bool = False) -> None:
         self.now += dt.timedelta(minutes=1)
-        self.writer.store(name, len(content), [content], self.now, first_gap=first_gap)
+        runs = self.writer.reserve(self.writer.clusters_for(len(content)), 2) if first_gap else None
+        self.writer.store(name, len(content), [content], self.now, runs=runs)
 
     def delete(self, *names: str) -> None:
         for name in names:
-            self.writer.delete(name, self.now)
+            self.writer.delete(self.node(name), self.now)
+
+    def node(self, name: str) -> Node:
+        found = self.writer.find(name)
+        assert found is not None
+        return found
 
     def overwrite(self, name: str, position: int, content: bytes) -> None:
         """Change bytes of a file behind the volume's back."""
-        node = self.writer.find(name)
-        assert node is not None
-        self.image.write(self.writer.extents(node)[0].offset + position, content)
+        self.image.write(self.writer.extents(self.node(name))[0].offset + position, content)
 
     def findings(self) -> dict[str, Finding]:
         self.writer.flush()

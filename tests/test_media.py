@@ -4,15 +4,21 @@ from __future__ import annotations
 
 import itertools
 from pathlib import Path
+from uuid import UUID
 
+import pytest
 from hypothesis import given
 from hypothesis import strategies as st
 
+from sastrugi.errors import MediumError
 from sastrugi.media import Extent, RangeSet, open_medium
 from sastrugi.media.extents import cut, join, total, within
-from sastrugi.media.partitions import TYPE_FAT32_LBA, Partition, mbr_bytes, read_mbr
+from sastrugi.media.partitions import read_table
+from sastrugi.media.partitions.gpt import lay_gpt
+from sastrugi.media.partitions.mbr import lay_mbr
 from sastrugi.media.raw import RawImage
 from sastrugi.specimen.digests import medium_digest
+from tests.judges import partitions_by_sfdisk, require_drivers
 
 spans = st.builds(Extent, st.integers(0, 80), st.integers(0, 20))
 
@@ -64,16 +70,90 @@ def test_holes_cost_nothing_and_do_not_change_the_digest(tmp_path: Path) -> None
     assert medium_digest(image) == digest
 
 
-def test_master_boot_record_reads_back(tmp_path: Path) -> None:
-    parts = [
-        Partition(1, TYPE_FAT32_LBA, Extent(1 << 20, 40 << 20)),
-        Partition(2, 0x83, Extent(41 << 20, 100 << 20), bootable=True),
-    ]
-    image = RawImage(tmp_path / "m.img", 64 << 20)
-    image.write(0, mbr_bytes(parts, 0x1234))
-    with open_medium(image.path) as medium:
-        found = read_mbr(medium)
-    assert [(p.number, p.type, p.where, p.bootable) for p in found] == [
-        (p.number, p.type, p.where, p.bootable) for p in parts
-    ]
-    assert "beyond the end" in found[1].note and not found[0].note
+MIB = 1 << 20
+PLACES = [
+    (Extent(MIB, 5 * MIB), "fat32", False), (Extent(7 * MIB, 5 * MIB), "exfat", True),
+    (Extent(14 * MIB, 5 * MIB), "fat16", True), (Extent(20 * MIB, 5 * MIB), "fat12", True),
+]  # fmt: skip
+GUIDS = [UUID(int=n + (1 << 100)) for n in range(5)]
+
+
+def with_table(path: Path, scheme: str, sector: int = 512, places: list[tuple[Extent, str, bool]] = PLACES) -> Path:
+    image = RawImage(path, 64 * MIB, sector)
+    gpt = [(where, name) for where, name, _ in places]
+    writes = lay_mbr(places, 0x1234, sector) if scheme == "mbr" else lay_gpt(gpt, GUIDS, image.size, sector)
+    for offset, data in writes:
+        image.write(offset, data)
+    image.close()
+    return path
+
+
+@pytest.mark.parametrize("sector", [512, 4096])
+@pytest.mark.parametrize("scheme", ["mbr", "gpt"])
+def test_partition_tables_read_back(tmp_path: Path, scheme: str, sector: int) -> None:
+    path = with_table(tmp_path / "m.img", scheme, sector)
+    if scheme == "mbr" and sector == 4096:  # a boot sector tells where the partition begins, and so the sector size
+        with path.open("r+b") as file:
+            file.seek(MIB + 510)
+            file.write(b"\x55\xaa")
+    with open_medium(path) as medium:
+        found = read_table(medium)
+        assert medium.sector == sector
+    assert [part.where for part in found] == [where for where, _, _ in PLACES]
+    assert [part.number for part in found] == ([1, 5, 6, 7] if scheme == "mbr" else [1, 2, 3, 4])
+    assert [part.logical for part in found] == [scheme == "mbr" and logical for _, _, logical in PLACES]
+    assert not any(part.note for part in found)
+
+
+@pytest.mark.drivers
+@pytest.mark.parametrize("scheme", ["mbr", "gpt"])
+def test_the_system_reads_our_partition_tables(tmp_path: Path, scheme: str) -> None:
+    require_drivers()
+    assert partitions_by_sfdisk(with_table(tmp_path / "m.img", scheme)) == [where for where, _, _ in PLACES]
+
+
+@pytest.mark.parametrize(
+    ("at", "note"), [(512 + 20, "backup"), (1024 + 40, "backup"), (64 * MIB - 512 + 30, ""), (64 * MIB - 33 * 512, "")]
+)
+def test_a_gpt_survives_damage_to_one_copy(tmp_path: Path, at: int, note: str) -> None:
+    path = with_table(tmp_path / "m.img", "gpt")
+    with path.open("r+b") as file:
+        file.seek(at)
+        byte = file.read(1)[0]
+        file.seek(at)
+        file.write(bytes([byte ^ 1]))
+    with open_medium(path, 512) as medium:
+        found = read_table(medium)
+    assert [part.where for part in found] == [where for where, _, _ in PLACES]
+    assert all(note in part.note for part in found)
+
+
+@given(st.binary(max_size=120), st.integers(0, 26 * MIB // 512 - 1), st.sampled_from(["mbr", "gpt"]))
+def test_tables_full_of_noise_end_in_less_found(
+    tmp_path_factory: pytest.TempPathFactory, noise: bytes, block: int, scheme: str
+) -> None:
+    path = with_table(tmp_path_factory.mktemp("t") / "m.img", scheme)
+    with path.open("r+b") as file:
+        file.seek(446 + (block % 3 or block) * 512)  # the first records, or anywhere
+        file.write(noise)
+    with open_medium(path) as medium:
+        assert len(read_table(medium)) <= 128
+
+
+def test_tables_refuse_what_they_cannot_list() -> None:
+    five = [(Extent((2 + 6 * n) * MIB, 5 * MIB), "fat32", False) for n in range(5)]
+    with pytest.raises(MediumError, match="make some 'logical = true'"):
+        lay_mbr(five, 1, 512)
+    with pytest.raises(MediumError, match="free sector before it"):
+        lay_mbr([(Extent(MIB, MIB), "fat32", False), (Extent(2 * MIB, MIB), "fat32", True)], 1, 512)
+    with pytest.raises(MediumError, match="use table = 'gpt'"):
+        lay_mbr([(Extent(MIB, 3 << 40), "exfat", False)], 1, 512)
+    with pytest.raises(MediumError, match="for itself"):
+        lay_gpt([(Extent(512, MIB), "a")], GUIDS, 64 * MIB, 512)
+
+
+def test_a_partition_beyond_the_end_says_so(tmp_path: Path) -> None:
+    path = with_table(tmp_path / "m.img", "mbr", places=[(Extent(MIB, 100 * MIB), "fat32", False)])
+    with open_medium(path) as medium:
+        (part,) = read_table(medium)
+    assert "beyond the end" in part.note

@@ -280,8 +280,12 @@ class Laying:
         path, above = lain.node.path, self._above(lain.node)
         with self.acting("a deletion"):
             evidence = writer.delete(lain.node, self.tick(), habits)
+            if evidence.chains:
+                writer.flush()  # a chain that stays is watched as it stands on the medium
         self._leave(lain, path, above, evidence)
-        lain.end, lain.ended_by, lain.record = end, self.step, evidence.record
+        lain.record = evidence.record
+        if lain.standing:  # one that was damaged before was lost then
+            lain.end, lain.ended_by = end, self.step
 
     def delete_tree(self, lain: Lain, habits: Habits, end: End = "deleted") -> None:
         """Delete a file, or a folder with all that is in it."""

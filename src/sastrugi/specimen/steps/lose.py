@@ -91,7 +91,8 @@ class EmptyBinStep(StepTable):
     def carry_out(self, laying: Laying) -> None:
         place, writer = laying.mounted(self.volume)
         root = _bin_of(self.acts_as)
-        inside = [one for one in laying.standing(place) if one.node.path.startswith(root + "/")]
+        folder = writer.find(root)
+        inside = [laying.by_node[id(node)] for node in writer.walk(folder)] if folder else []
         if not any(one.end == "binned" for one in inside):
             raise SpecimenError(
                 f"the bin {root} is empty: a 'bin' step with acts_as = '{self.acts_as}' must come first"
