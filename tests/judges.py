@@ -13,7 +13,7 @@ import pytest
 
 from sastrugi.media import Extent
 
-_MODULES = ("nls/nls_cp437", "nls/nls_iso8859-1", "nls/nls_utf8", "fat/fat", "fat/vfat")
+_MODULES = ("nls/nls_cp437", "nls/nls_iso8859-1", "nls/nls_utf8", "fat/fat", "fat/vfat", "fuse/fuse")
 _TOOLS = (
     "fsck.fat", "mkfs.vfat", "mtype", "linux.uml", "insmod", "fsck.exfat", "mkfs.exfat", "mount.exfat-fuse", "sfdisk",
 )  # fmt: skip
@@ -64,21 +64,38 @@ def mtools_read(image: Path, offset: int, path: str) -> bytes:
     return _run("mtype", "-i", f"{image}@@{offset}", f"::{path}").stdout
 
 
-def make_fat32(path: Path, size: int, *options: str) -> Path:
+def make_volume(path: Path, size: int, file_system: str, cluster: int) -> Path:
+    """A bare volume as the system's own tools format it."""
     with path.open("wb") as file:
         file.truncate(size)
-    _run("mkfs.vfat", "-F", "32", "-i", "20310203", *options, str(path))
+    if file_system == "exfat":
+        _run("mkfs.exfat", "-c", str(cluster), str(path))
+    else:
+        bits, sectors = file_system.removeprefix("fat"), str(cluster // 512)
+        _run("mkfs.vfat", "-F", bits, "-i", "20310203", "-s", sectors, str(path))
     return path
 
 
-def linux(image: Path, script: str, work: Path, partition: int = 0, clock: str = "2031-03-01 12:00:00") -> None:
-    """Run a shell script in the root of the image's FAT volume, mounted by Linux, with the clock set.
+def linux(
+    image: Path,
+    script: str,
+    work: Path,
+    partition: int = 0,
+    clock: str = "2031-03-01 12:00:00",
+    file_system: str = "vfat",
+) -> None:
+    """Run a shell script in the root of the image's FAT or exFAT volume, mounted by Linux, with the clock set.
 
-    A user-mode kernel boots, mounts, runs, unmounts and stops; the host's files are there under their own paths.
+    exFAT is mounted through its driver in user space, on the kernel's block device. A user-mode kernel boots, mounts, runs, unmounts and stops; the host's files are there under their own paths.
     """
     modules = next(Path("/usr/lib/uml/modules").iterdir()) / "kernel" / "fs"
     loads = "\n".join(f"insmod {modules}/{name}.ko" for name in _MODULES)
     device = f"/dev/ubda{partition or ''}"
+    mount = (
+        f"mount.exfat-fuse {device} /mnt/v"
+        if file_system == "exfat"
+        else f"mount -t vfat -o utf8=1,tz=UTC {device} /mnt/v"
+    )
     log, inner, outer = work / "linux.log", work / "inner.sh", work / "outer.sh"
     inner.write_text(f"set -e\n{script}\n", encoding="utf-8")
     outer.write_text(
@@ -90,7 +107,7 @@ mount -t tmpfs tmpfs /mnt
 mkdir /mnt/v
 {loads}
 date -u -s {shlex.quote(clock)} >/dev/null
-if mount -t vfat -o utf8=1,tz=UTC {device} /mnt/v && cd /mnt/v && sh {inner}; then echo WELL; fi
+if {mount} && cd /mnt/v && sh {inner}; then echo WELL; fi
 cd /
 umount /mnt/v && echo UNMOUNTED
 sync

@@ -7,15 +7,24 @@ import hashlib
 import random
 import re
 import shutil
+from contextlib import suppress
 from pathlib import Path
 
 import pytest
 
+from sastrugi.errors import RecipeError
+from sastrugi.media import Extent, open_medium
 from sastrugi.media.raw import RawImage
+from sastrugi.progress import Progress
+from sastrugi.specimen.build import build
+from sastrugi.specimen.formats import format_volume
+from sastrugi.specimen.recipe import parse_recipe
 from sastrugi.specimen.truth import Specimen
 from sastrugi.volumes.fat.write import FatWriter, plan
 from tests.conftest import Program
-from tests.judges import assert_clean, linux, make_fat32, mtools_read, require_drivers, volume_copy
+from tests.judges import assert_clean, linux, make_volume, mtools_read, require_drivers, volume_copy
+from tests.recipes import random_recipe
+from tests.test_writers import read_all
 
 pytestmark = pytest.mark.drivers
 START = 1 << 20
@@ -145,19 +154,24 @@ def real_files(into: Path, dice: random.Random) -> int:
     return count
 
 
-@pytest.mark.parametrize("cluster_sectors", [1, 8])
-def test_real_files_deleted_by_linux_come_back(sastrugi: Program, tmp_path: Path, cluster_sectors: int) -> None:
-    """mkfs.vfat, real files, deletions by the Linux driver: every lost file comes back intact under its name."""
-    dice = random.Random(cluster_sectors)
+@pytest.mark.parametrize(
+    ("file_system", "size", "cluster"),
+    [("fat32", 64, 512), ("fat32", 300, 4096), ("fat16", 120, 2048), ("exfat", 100, 4096), ("exfat", 300, 32768)],
+)
+def test_real_files_deleted_by_the_driver_come_back(
+    sastrugi: Program, tmp_path: Path, file_system: str, size: int, cluster: int
+) -> None:
+    """The system's mkfs, real files, deletions by the driver: every lost file comes back intact under its name."""
+    dice = random.Random(cluster)
     source = tmp_path / "source"
     assert real_files(source, dice) > 80
-    image = make_fat32(tmp_path / "card.img", (64 if cluster_sectors == 1 else 300) << 20, "-s", str(cluster_sectors))
-    linux(image, f"cp -r {source}/. .", tmp_path)
+    image = make_volume(tmp_path / "card.img", size << 20, file_system, cluster)
+    linux(image, f"cp -r {source}/. .", tmp_path, file_system=file_system)
     paths = sorted(p.relative_to(source).as_posix() for p in source.rglob("*") if p.is_file())
     whole_folder = "Docs/Été"
     lost = {p for n, p in enumerate(paths) if p.startswith(whole_folder) or n % 2}
     singly = "\n".join(f"rm '{p}'" for p in sorted(lost) if not p.startswith(whole_folder))
-    linux(image, f"{singly}\nrm -r '{whole_folder}'", tmp_path)
+    linux(image, f"{singly}\nrm -r '{whole_folder}'", tmp_path, file_system=file_system)
     before = hashlib.sha256(image.read_bytes()).hexdigest()
     sastrugi("scan", image, "--out", tmp_path / "card.scan")
     sastrugi("extract", tmp_path / "card.scan", "--to", tmp_path / "out")
@@ -168,3 +182,87 @@ def test_real_files_deleted_by_linux_come_back(sastrugi: Program, tmp_path: Path
     assert {p: came.get(p) == (source / p).read_bytes() for p in lost} == dict.fromkeys(lost, True)
     assert set(came) == lost, "nothing else is reported"
     assert hashlib.sha256(image.read_bytes()).hexdigest() == before, "the medium is only read"
+
+
+@pytest.mark.parametrize("file_system", ["fat16", "fat32", "exfat"])
+def test_drivers_read_what_any_steps_left(tmp_path: Path, file_system: str) -> None:
+    """After a long random sequence of steps, the driver reads every live file with its digest, and nothing else; what
+    it then writes and deletes, we read."""
+    live: dict[str, str] = {}
+    for seed in range(100):
+        recipe = random_recipe(seed, file_system, 24)
+        folder = tmp_path / str(seed)
+        if any(step.do == "fade" for step in recipe.steps):
+            continue
+        with suppress(RecipeError):
+            build(recipe, folder, Progress())
+            with Specimen(folder) as specimen:
+                live = {file.on_volume.lstrip("/"): file.sha256 for file in specimen.truth.live}
+        if len(live) > 15:
+            break
+    image = folder / "medium.img"
+    assert len(live) > 15
+    change = "mkdir -p new/deep; cp -r /usr/share/perl-base new/deep/ 2>/dev/null || true; seq 9000 > new/numbers; rm -r new/deep"
+    linux(image, f"{_LIST_ALL % (tmp_path / 'sums.txt')}\n{change}", tmp_path, file_system=file_system)
+    assert listed(tmp_path / "sums.txt") == live
+    assert_clean(image, file_system)
+    digests = {path: hashlib.sha256(content).hexdigest() for path, content in read_all(image).items()}
+    numbers = "".join(f"{n}\n" for n in range(1, 9001)).encode()
+    assert digests == live | {"new/numbers": hashlib.sha256(numbers).hexdigest()}
+
+
+def test_linux_mounts_the_volumes_of_our_partition_tables(tmp_path: Path) -> None:
+    """A logical partition and one of a GPT, by the numbers the kernel gives them."""
+    volumes = '[{ name = "a", size = "8 MiB" }, { name = "b", size = "8 MiB", logical = true }]'
+    for table, number in (("mbr", 5), ("gpt", 2)):
+        text = f"""recipe = 1
+name = "tables"
+title = "Tables"
+seed = 4
+[medium]
+size = "32 MiB"
+[[steps]]
+do = "partition"
+table = "{table}"
+volumes = {volumes if table == "mbr" else volumes.replace(", logical = true", "")}
+[[steps]]
+do = "format"
+volume = "b"
+file_system = "fat16"
+cluster = "512 B"
+[[steps]]
+do = "store"
+volume = "b"
+corpus = {{ files = 5, kinds = ["txt"] }}
+"""
+        build(parse_recipe(text, "t.toml"), tmp_path / table, Progress())
+        linux(tmp_path / table / "medium.img", _LIST_ALL % (tmp_path / "sums.txt"), tmp_path, partition=number)
+        with Specimen(tmp_path / table) as specimen:
+            assert listed(tmp_path / "sums.txt") == {f.path.lstrip("/"): f.sha256 for f in specimen.truth.files}
+
+
+def test_an_exfat_deletion_leaves_what_the_driver_leaves(tmp_path: Path) -> None:
+    """Files in one piece, deleted by the driver in user space and by us: sets and bitmap are the same bytes."""
+    size = 16 << 20
+    ours, theirs = tmp_path / "ours.img", tmp_path / "theirs.img"
+    image = RawImage(ours, size)
+    writer = format_volume(image, Extent(0, size), "exfat", 4096, "FIRN", 7, dt.datetime(2031, 2, 3))
+    writer.make_folder("Notebooks", dt.datetime(2031, 2, 3))
+    dice = random.Random(5)
+    for n in range(12):
+        content = dice.randbytes(dice.randint(1, 20_000))
+        writer.store(f"Notebooks/Ålbreen core {n}.txt", len(content), [content], dt.datetime(2031, 2, 3))
+    writer.flush()
+    image.sync()
+    shutil.copyfile(ours, theirs)
+    victims = [f"Notebooks/Ålbreen core {n}.txt" for n in (0, 4, 5, 11)]
+    table = writer.extents(writer.find("Notebooks"))  # type: ignore[arg-type]
+    for path in victims:
+        writer.delete(writer.find(path), dt.datetime(2031, 3, 1))  # type: ignore[arg-type]
+    writer.flush()
+    image.sync()
+    linux(theirs, "\n".join(f"rm '{path}'" for path in victims), tmp_path, file_system="exfat")
+    with open_medium(ours) as a, open_medium(theirs) as b:
+        assert a.read_extents(table) == b.read_extents(table)
+        places = [part for name in ("bitmap", "fat1") for part in writer.structures()[name]]
+        assert a.read_extents(places) == b.read_extents(places)

@@ -89,7 +89,7 @@ class EmptyBinStep(StepTable):
     acts_as: ActsAs = "windows"
 
     def carry_out(self, laying: Laying) -> None:
-        place, writer = laying.mounted(self.volume)
+        _, writer = laying.mounted(self.volume)
         root = _bin_of(self.acts_as)
         folder = writer.find(root)
         inside = [laying.by_node[id(node)] for node in writer.walk(folder)] if folder else []

@@ -63,6 +63,25 @@ def parse_table(table: bytes) -> list[Record]:
     return out
 
 
+def table_ends(table: bytes) -> bool:
+    """Whether the end mark (an entry of type 0) stands in this piece of a folder's table."""
+    return 0 in table[::ENTRY_SIZE]
+
+
+def goes_on(table: bytes, block: bytes) -> bool:
+    """Whether `block` is the next cluster of the table: it completes the set that reaches over the edge, or begins with
+    a set of its own, with the right checksum."""
+    for n in range(1, min(_MOST_SECONDARY, len(table) // ENTRY_SIZE) + 1):
+        at = len(table) - n * ENTRY_SIZE
+        if table[at] | IN_USE == TYPE_FILE:
+            if table[at + 1] < n:
+                break
+            across = parse_set(table[at:] + block)
+            return across is not None and across.proven
+    first = parse_set(block)
+    return first is not None and first.proven
+
+
 def parse_set(data: bytes, position: int = 0) -> Record | None:
     """The entry set that `data` begins with, or None if there is none."""
     if len(data) < 2 * ENTRY_SIZE or data[0] | IN_USE != TYPE_FILE:

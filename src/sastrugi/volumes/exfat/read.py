@@ -17,7 +17,7 @@ from sastrugi.media.extents import Extent, cut, within
 from sastrugi.units import plural
 from sastrugi.volumes.base import Entry, Placement
 from sastrugi.volumes.clusters import Run
-from sastrugi.volumes.exfat.directory import Record, parse_table
+from sastrugi.volumes.exfat.directory import Record, goes_on, parse_table, table_ends
 from sastrugi.volumes.exfat.layout import (
     BAD_CLUSTER,
     BITMAP_ENTRY,
@@ -29,12 +29,16 @@ from sastrugi.volumes.exfat.layout import (
     ENTRY_SIZE,
     FILE_SYSTEM_NAME,
     FIRST_CLUSTER,
+    IN_USE,
     LABEL_ENTRY,
     MAX_CLUSTERS,
     MAX_FOLDER_BYTES,
     MAX_LABEL,
     TYPE_BITMAP,
+    TYPE_FILE,
     TYPE_LABEL,
+    TYPE_NAME,
+    TYPE_STREAM,
     Geometry,
     boot_checksum,
 )
@@ -43,6 +47,7 @@ from sastrugi.volumes.reading import ChainReader, ClusterVolume, runs_of
 _MAX_RECORDS = 1_000_000
 _MAX_DEPTH = 200
 _BITMAP_PIECE = 1 << 16
+_SWEEP = 4 << 20
 
 
 def open_exfat(medium: Medium, where: Extent) -> ExfatVolume | None:
@@ -130,6 +135,7 @@ class ExfatVolume(ClusterVolume[Geometry]):
         root = self._root()
         self._read_own_entries(root)
         self._tree: list[_Folder] | None = None
+        self._rejoined: set[int] = set()
         self._start = root
 
     # -- the volume's own structures --------------------------------------------------------
@@ -207,13 +213,13 @@ class ExfatVolume(ClusterVolume[Geometry]):
         queue = [self._start]
         later: list[tuple[Record, _Folder]] = []
         budget = _MAX_RECORDS
-        while queue or later:
+        while queue or later or (queue := self._rejoin_deleted_folders(folders)):
             if not queue:
                 self._enter(*later.pop(), visited, folders, queue)
                 continue
             folder = queue.pop()
-            table = self._medium.read_extents(cut(self._extents(folder.runs), MAX_FOLDER_BYTES))
-            folder.records = [r for r in parse_table(table) if r.proven or not folder.deleted][: max(budget, 0)]
+            records = parse_table(self._table(folder))
+            folder.records = [r for r in records if r.proven or not folder.deleted][: max(budget, 0)]
             budget -= len(folder.records)
             if budget <= 0:
                 self.health.append(f"more than {_MAX_RECORDS:,} files: the rest was left out")
@@ -247,6 +253,64 @@ class ExfatVolume(ClusterVolume[Geometry]):
         if problem and not deleted:
             self.health.append(f"folder {record.name}: {problem}")
         return runs or ([(record.cluster, 1)] if deleted else [])
+
+    def _table(self, folder: _Folder) -> bytes:
+        return self._medium.read_extents(cut(self._extents(folder.runs), MAX_FOLDER_BYTES))
+
+    def _rejoin_deleted_folders(self, folders: list[_Folder]) -> list[_Folder]:
+        """Find the later clusters of deleted folders whose chains are gone; answers the folders that grew.
+
+        A folder takes a new cluster when it is full, just behind the file it was given last. So a free cluster that
+        goes on with a folder's table belongs to the full one whose last file ends nearest before it; where an entry
+        set reaches over the edge, its checksum proves it. The size in the folder's own record does not count: drivers
+        shrink a folder while they empty it.
+        """
+        unfinished = [f for f in folders if f.deleted and f.records and not table_ends(self._table(f))]
+        if not unfinished:
+            return []
+        ends = {id(folder): self._end_of_last_file(folder) for folder in unfinished}
+        grown: dict[int, _Folder] = {}
+        for cluster in self._free_table_blocks(min(ends.values())):
+            block = self._medium.read(self.geometry.cluster_offset(cluster), self.cluster_size)
+            before = [folder for folder in unfinished if ends[id(folder)] <= cluster]
+            for folder in sorted(before, key=lambda folder: -ends[id(folder)]):
+                if goes_on(self._table(folder), block):
+                    grown[id(folder)] = folder
+                    folder.runs.append((cluster, 1))
+                    self._rejoined.add(cluster)
+                    folder.records = [record for record in parse_table(self._table(folder)) if record.proven]
+                    ends[id(folder)] = max(self._end_of_last_file(folder), cluster + 1)
+                    if table_ends(block):
+                        unfinished.remove(folder)
+                    break
+            if not unfinished:
+                break
+        return list(grown.values())
+
+    def _end_of_last_file(self, folder: _Folder) -> int:
+        """The cluster behind the last file a folder lists, or behind the folder's own."""
+        own = folder.runs[-1][0] + folder.runs[-1][1]
+        placed = [record for record in folder.records if self.geometry.holds(record.cluster)]
+        return max(placed[-1].cluster - -placed[-1].size // self.cluster_size, own) if placed else own
+
+    def _free_table_blocks(self, first: int) -> Iterator[int]:
+        """Free clusters from `first` on whose first entry can stand in a deleted folder's table, in order."""
+        g, size = self.geometry, self.cluster_size
+        step = max(_SWEEP // size, 1)
+        start = g.cluster_offset(min(first, g.clusters + FIRST_CLUSTER))
+        for extent in self._medium.data_ranges(start, g.data.end):
+            lo = (extent.offset - g.data.offset) // size + FIRST_CLUSTER
+            hi = -(-(extent.end - g.data.offset) // size) + FIRST_CLUSTER
+            for at in range(lo, hi, step):
+                count = min(step, hi - at)
+                data = self._medium.read(g.cluster_offset(at), count * size)
+                heads = np.frombuffer(data, "u1")[::size] | IN_USE
+                hits = np.flatnonzero(np.isin(heads, (TYPE_FILE, TYPE_STREAM, TYPE_NAME)))
+                used = list(self._used_runs(at, at + count)) if len(hits) else []
+                for hit in hits:
+                    cluster = at + int(hit)
+                    if cluster not in self._rejoined and not any(s <= cluster < s + n for s, n in used):
+                        yield cluster
 
     def entries(self) -> Iterator[Entry]:
         for folder in self._settled():
