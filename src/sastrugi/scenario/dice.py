@@ -23,6 +23,7 @@ if TYPE_CHECKING:
 
 T = TypeVar("T")
 _NOISE_BLOCK = 1 << 20
+_BAND = 256
 _RELIEF_STEP = 6
 _SOUND_BLOCK = 1 << 20
 SEASON_START = dt.datetime(2031, 1, 12, 6, 0)
@@ -117,27 +118,25 @@ class Dice:
         coarse = height // _RELIEF_STEP + 2, width // _RELIEF_STEP + 2
         octaves = sum((self._field(*coarse, 3 * 2**n) / 2**n for n in range(5)), np.zeros(coarse, np.float32)) / 2
         relief = _drawn_out(octaves.astype(np.float32), height, width)
-        row = np.arange(height, dtype=np.float32)[:, None]
         ridge = (self._field(1, width, 12) * 0.25 + 0.2) * height
-        below = row > ridge
-        depth = (row - ridge) * np.float32(9 / height)
         tint = self.number(-12, 12)
-        grain = np.frombuffer(self._arrays.bytes(width * height), np.int8).reshape(height, width) >> 4
+        grain = np.frombuffer(self._arrays.bytes(width * height), np.int8).reshape(height, width)
+        colours = (tint - 6, -35), (0, -5), (8 - tint, 30)
         out = []
         for n in range(count):
-            drift = np.roll(relief, n * width // count, axis=1)
-            snow = np.abs((drift * 6 + depth) % 1 - 0.5) * 160 + drift * 20 + 150
-            sky = row * np.float32(70 / height) + drift * 25 + 120
-            base = (np.where(below, snow, sky) + grain).astype(np.int16)
             shades = np.empty((height, width, 3), np.uint8)
-            for channel, (ground, air) in enumerate(((tint - 6, -35), (0, -5), (8 - tint, 30))):
-                np.clip(
-                    base + np.where(below, np.int16(ground), np.int16(air)),
-                    0,
-                    255,
-                    out=shades[:, :, channel],
-                    casting="unsafe",
-                )
+            for top in range(0, height, _BAND):  # in bands, so that large pictures need little memory
+                band = slice(top, min(top + _BAND, height))
+                row = np.arange(band.start, band.stop, dtype=np.float32)[:, None]
+                below = row > ridge
+                depth = (row - ridge) * np.float32(9 / height)
+                drift = np.roll(relief[band], n * width // count, axis=1)
+                snow = np.abs((drift * 6 + depth) % 1 - 0.5) * 160 + drift * 20 + 150
+                sky = row * np.float32(70 / height) + drift * 25 + 120
+                base = (np.where(below, snow, sky) + (grain[band] >> 4)).astype(np.int16)
+                for channel, (ground, air) in enumerate(colours):
+                    lit = base + np.where(below, np.int16(ground), np.int16(air))
+                    np.clip(lit, 0, 255, out=shades[band, :, channel], casting="unsafe")
             out.append(Image.fromarray(shades))
         return out
 

@@ -381,12 +381,9 @@ class Laying:
             return
         lost: list[Lain] = []
         for one in self.standing(place):
-            known = volume.evidence(one.node)
-            own = [*known.record, *(known.chains[0] if known.chains else ())]
-            own += volume.extents(one.node)
+            own = [*volume.record(one.node), *volume.chain(one.node), *volume.extents(one.node)]
             for folder in self._above(one.node):
-                evidence = volume.evidence(folder.node)
-                own += [*evidence.record, *(evidence.chains[0] if evidence.chains else ())]
+                own += [*volume.record(folder.node), *volume.chain(folder.node)]
             if any(hit.overlap(extent) for extent in own):
                 lost.append(one)
         for one in lost:

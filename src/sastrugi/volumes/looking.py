@@ -6,6 +6,7 @@ from dataclasses import dataclass
 
 from sastrugi.volumes.exfat.directory import parse_set
 from sastrugi.volumes.fat import directory as fat
+from sastrugi.volumes.fat.layout import ENTRY_SIZE
 
 
 @dataclass(frozen=True, slots=True)
@@ -22,7 +23,9 @@ def look_at_record(file_system: str, data: bytes) -> SeenRecord | None:
     if file_system == "exfat":
         seen = parse_set(data)
         return SeenRecord(seen.name, seen.size, seen.cluster) if seen else None
-    found = fat.parse_table(data, int(file_system.removeprefix("fat")))
+    width = int(file_system.removeprefix("fat"))
+    # Long-name entries may be written over while the short entry, the last, stands.
+    found = fat.parse_table(data, width) or fat.parse_table(data[-ENTRY_SIZE:], width)
     return SeenRecord(found[-1].name, found[-1].size, found[-1].cluster) if found else None
 
 

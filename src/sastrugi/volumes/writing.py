@@ -121,6 +121,10 @@ class VolumeWriter(ABC):
         """What tells of a live node now."""
 
     @abstractmethod
+    def chain(self, node: Node) -> tuple[Extent, ...]:
+        """The entries of the first FAT that a driver reads to follow a file's or folder's clusters; empty if none."""
+
+    @abstractmethod
     def structures(self) -> dict[str, tuple[Extent, ...]]:
         """The volume's own structures by name, for damage: boot, backup-boot, fat1, fat2, root, bitmap …"""
 

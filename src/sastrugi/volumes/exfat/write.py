@@ -283,6 +283,9 @@ class ExfatWriter(EntryTableWriter):
     def _unlink(self, node: Node, runs: list[Run], habits: Habits) -> None:
         """No driver's habit that we know of clears the FAT here."""
 
+    def chain(self, node: Node) -> tuple[Extent, ...]:
+        return self._table.entries_of(node.runs, 0) if node.chained else ()
+
     # -- what tells of a file ---------------------------------------------------------------
 
     def evidence(self, node: Node) -> Evidence:

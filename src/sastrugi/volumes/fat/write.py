@@ -288,6 +288,9 @@ class FatWriter(EntryTableWriter):
     def _unlink(self, node: Node, runs: list[Run], habits: Habits) -> None:
         self._table.unlink(runs)
 
+    def chain(self, node: Node) -> tuple[Extent, ...]:
+        return self._table.entries_of(node.runs, 0)
+
     # -- what tells of a file ---------------------------------------------------------------
 
     def evidence(self, node: Node) -> Evidence:
