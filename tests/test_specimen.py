@@ -11,8 +11,10 @@ import pytest
 
 from sastrugi.errors import RecipeError
 from sastrugi.specimen.recipe import parse_recipe, shipped_recipes
+from sastrugi.specimen.steps import STEPS
 from sastrugi.specimen.truth import Specimen
 from tests.conftest import Program
+from tests.judges import assert_clean, require_drivers, volume_copy
 
 CARD = shipped_recipes()["camera-card"]
 
@@ -187,3 +189,42 @@ def test_damaged_specimens_are_refused(
     (copy / name).write_text(content, "utf-8")
     ran = sastrugi("score", copy, demo / "results", "--out", tmp_path / "c.json", code=2)
     assert message in ran.err and not (tmp_path / "c.json").exists()
+
+
+def test_recipes_are_listed_shown_and_checked(sastrugi: Program, tmp_path: Path) -> None:
+    listed = sastrugi("recipe", "list").out.splitlines()
+    rows = [line.split()[0] for line in listed if line.strip()][2:]
+    assert sorted(rows) == sorted(shipped_recipes()) and len(rows) >= 18
+    assert max(map(len, listed)) <= 100, "each in one line"
+    assert {step for entry in sastrugi("recipe", "list", "--json").json for step in entry["steps"]} == set(STEPS)
+    shown = sastrugi("recipe", "show", "formatted-refilled").out
+    assert shown == shipped_recipes()["formatted-refilled"] and "# " in shown
+    mine = tmp_path / "mine.toml"
+    mine.write_text(shown, "utf-8")
+    assert "sound, 6 steps" in sastrugi("recipe", "check", mine).err
+    mine.write_text(shown.replace('size = "128 MiB"', 'size = "16 MiB"'), "utf-8")
+    assert "step 2 (format): FAT32" in sastrugi("recipe", "check", mine, code=2).err
+    assert [p.name for p in tmp_path.iterdir()] == ["mine.toml"]
+    assert "did you mean 'formatted-refilled'" in sastrugi("recipe", "show", "formated-refilled", code=2).err
+
+
+@pytest.mark.drivers
+@pytest.mark.parametrize("name", shipped_recipes())
+def test_every_shipped_recipe_builds_a_sound_specimen(sastrugi: Program, tmp_path: Path, name: str) -> None:
+    """Books and bytes agree, the checkers find sound volumes clean, a scan finds no more than was laid down."""
+    require_drivers()
+    folder = tmp_path / "s"
+    sastrugi("build", name, "--into", folder)
+    sastrugi("audit", folder)
+    with Specimen(folder) as specimen:
+        truth = specimen.truth
+        for volume in truth.volumes:
+            if volume.life and not volume.trouble and not truth.medium.unreadable and truth.medium.size < 1 << 40:
+                cut = volume_copy(folder / "medium.img", volume.where.offset, tmp_path / "v.img")
+                with cut.open("r+b") as file:
+                    file.truncate(volume.where.length) if cut.name == "v.img" else None
+                assert_clean(cut, volume.life.file_system)
+    ran = sastrugi("scan", folder, "--out", tmp_path / "s.scan", "--json", code=3 if truth.medium.unreadable else 0)
+    sastrugi("score", folder, tmp_path / "s.scan", "--out", tmp_path / "card.json")
+    if name in ("wiped-card", "full-format"):
+        assert ran.json["findings"] == {}, "negative control"

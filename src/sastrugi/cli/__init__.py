@@ -10,7 +10,7 @@ import sys
 
 import typer
 
-from sastrugi.cli import corpus, demo, recovery, scoring, specimen
+from sastrugi.cli import corpus, demo, recipe, recovery, scoring, specimen
 
 app = typer.Typer(
     name="sastrugi",
@@ -24,6 +24,7 @@ app = typer.Typer(
 )
 demo.register(app)
 corpus.register(app)
+recipe.register(app)
 specimen.register(app)
 recovery.register(app)
 scoring.register(app)

@@ -96,6 +96,7 @@ def scan(
 ) -> None:
     from sastrugi.errors import SastrugiError
     from sastrugi.media import open_medium
+    from sastrugi.media.extents import total
     from sastrugi.recovery.findings import ScanFile
     from sastrugi.recovery.scan import PASSES
     from sastrugi.recovery.scan import scan as run_scan
@@ -111,6 +112,7 @@ def scan(
         line = quoted("sastrugi", "scan", medium, "--out", target, "--go-on", *(["--as-is"] if as_is else []))
         with progress(line) as watched:
             result = run_scan(opened, target, watched, wanted, go_on, as_is)
+        unread = total(opened.unread)
     with ScanFile.open(target) as done:
         if as_json:
             show_json(
@@ -119,11 +121,15 @@ def scan(
                     "findings": result.findings,
                     "seconds": round(result.seconds, 3),
                     "swept": result.bytes_swept,
+                    "unread": unread,
                 }
             )
-            return
-        show(scan_summary(done, result.seconds))
-    say(f"findings in {target}; next: {quoted('sastrugi', 'list', target)}")
+        else:
+            show(scan_summary(done, result.seconds))
+            say(f"findings in {target}; next: {quoted('sastrugi', 'list', target)}")
+    if unread:
+        say(f"{unread:,} bytes of {medium} could not be read")
+        raise typer.Exit(3)
 
 
 def list_findings(

@@ -21,6 +21,7 @@ if TYPE_CHECKING:
     from sastrugi.recovery.extract import Extracted
     from sastrugi.recovery.findings import Finding, FoundVolume, ScanFile
     from sastrugi.specimen.audit import Check
+    from sastrugi.specimen.recipe import Recipe
     from sastrugi.specimen.truth import Truth
 
 _PATH_ROOM = 36
@@ -86,6 +87,34 @@ def checked_table(folder: Path, checked: Sequence[Checked], everything: bool) ->
         path = shorten_path(str(one.path.relative_to(folder)), 40)
         out.add_row(Text(path), one.kind, Text(one.answer, style=_ANSWERS[one.answer]), Text(printable(one.why)))
     return out
+
+
+def recipes_table(recipes: Sequence[Recipe]) -> RenderableType:
+    """One line a recipe: what it is laid down on, and the case it stands for."""
+    out = table()
+    out.add_column("Recipe", no_wrap=True)
+    out.add_column("Medium", justify="right", no_wrap=True)
+    out.add_column("What happens", no_wrap=True)
+    for recipe in recipes:
+        out.add_row(recipe.name, format_size(recipe.medium.size), Text(recipe.title))
+    return out
+
+
+def _file_systems(recipe: Recipe) -> list[str]:
+    named = (getattr(step, "file_system", None) for step in recipe.steps)
+    return list(dict.fromkeys(name for name in named if name))
+
+
+def recipe_json(recipe: Recipe) -> dict[str, Any]:
+    return {
+        "name": recipe.name,
+        "title": recipe.title,
+        "seed": recipe.seed,
+        "size": recipe.medium.size,
+        "sector": recipe.medium.sector,
+        "file_systems": _file_systems(recipe),
+        "steps": [step.do for step in recipe.steps],
+    }
 
 
 def specimen_line(truth: Truth) -> Text:

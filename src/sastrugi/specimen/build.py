@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+import tempfile
+from collections.abc import Container
 from pathlib import Path
 
 from sastrugi.errors import Interrupted, RecipeError, SastrugiError
@@ -12,6 +14,7 @@ from sastrugi.safety import new_folder
 from sastrugi.specimen.laying import Laying
 from sastrugi.specimen.papers import write_papers
 from sastrugi.specimen.recipe import Recipe
+from sastrugi.specimen.steps import STEPS
 
 
 def build(recipe: Recipe, into: Path, progress: Progress) -> Path:
@@ -30,11 +33,28 @@ def build(recipe: Recipe, into: Path, progress: Progress) -> Path:
     return into
 
 
-def _carry_out(recipe: Recipe, laying: Laying) -> None:
+def check_layout(recipe: Recipe) -> None:
+    """Carry out the steps that only lay out the medium (partitions and formats), and keep nothing of it.
+
+    Raises RecipeError, naming the step, where sizes, places or file systems do not fit.
+    """
+    with tempfile.TemporaryDirectory(prefix="sastrugi-") as name:
+        folder = Path(name)
+        image = RawImage(folder / SPECIMEN_IMAGE, recipe.medium.size, recipe.medium.sector)
+        try:
+            laying = Laying(image, folder, recipe.seed, recipe.base, recipe.starts.replace(tzinfo=None), Progress())
+            _carry_out(recipe, laying, only=("partition", "drop-partition", "format"))
+        finally:
+            image.close()
+
+
+def _carry_out(recipe: Recipe, laying: Laying, only: Container[str] = STEPS) -> None:
     laying.progress.start("build", len(recipe.steps), "steps")
     for number, step in enumerate(recipe.steps, 1):
         laying.step = number
         laying.progress.check()
+        if step.do not in only:
+            continue
         try:
             step.carry_out(laying)
         except (RecipeError, Interrupted):
