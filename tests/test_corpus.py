@@ -17,7 +17,7 @@ from sastrugi.corpus.names import STYLE_NAMES
 from sastrugi.kinds import all_kinds, recognise
 from sastrugi.kinds.base import FileSource
 from sastrugi.progress import Progress
-from sastrugi.volumes.writing import check_name
+from sastrugi.volumes.names import check_name
 from tests.conftest import Program, program_path
 
 

@@ -286,7 +286,7 @@ REFUSED = {
     "no bin": ('[[steps]]\ndo = "empty-bin"\n', "the bin .* is empty"),
     "a camera's bin": ('[[steps]]\ndo = "bin"\nwhat = ["/Notes/*"]\nacts_as = "camera"\n', "a camera has no bin"),
     "after a wipe": ('[[steps]]\ndo = "wipe"\nwhat = "volume"\n' + DELETE_ALL, r"step 4 \(delete\): volume 'medium' cannot be used \(its .* was written over\): a 'format' step"),
-    "no such structure": ('[[steps]]\ndo = "damage"\nwhat = "bitmap"\n', "a fat12 volume has no 'bitmap': there are boot, fat1"),
+    "no such structure": ('[[steps]]\ndo = "damage"\nwhat = "bitmap"\n', "FAT12 has no 'bitmap': there are boot, fat1"),
     "no table": ('[[steps]]\ndo = "damage"\nwhat = "table"\n', "no partition table that could be damaged"),
     "nothing to drop": ('[[steps]]\ndo = "drop-partition"\n', "no partition table lists it"),
     "beyond the end": ('[[steps]]\ndo = "fade"\nrange = { start = "1 MiB", size = "3 MiB" }\n', "3 MiB from 1 MiB on reach beyond the medium of 2 MiB"),

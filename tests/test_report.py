@@ -4,51 +4,68 @@ from __future__ import annotations
 
 from pathlib import Path
 
-import numpy as np
 import pytest
 from hypothesis import given
 from hypothesis import strategies as st
+from PIL import Image
 from rich.cells import cell_len
 
 from sastrugi.errors import DestinationError
-from sastrugi.media import Extent
-from sastrugi.report.medium_map import _coverage, map_of_truth
+from sastrugi.media import Extent, RangeSet
+from sastrugi.report.layers import COLOURS, _settled
+from sastrugi.report.medium_map import grid_of
 from sastrugi.report.style import percent, shorten_path
 from sastrugi.safety import atomic_file, new_folder, require_outside
 from sastrugi.scoring.scorecard import run_length
 from sastrugi.specimen.truth import Specimen
 from sastrugi.units import plural, printable
+from tests.conftest import Program
 
 
-@given(
-    st.lists(st.builds(Extent, st.integers(0, 900), st.integers(1, 300)), max_size=6),
-    st.integers(1, 64),
-    st.integers(1, 20),
-)
-def test_coverage_counts_the_bytes_of_each_cell(extents: list[Extent], cell: int, count: int) -> None:
-    wanted = np.zeros(count, int)
-    for extent in extents:
-        for position in range(extent.offset, extent.end):
-            if position // cell < count:
-                wanted[position // cell] += 1
-    clipped = [e for e in extents if e.end <= cell * count]
-    if len(clipped) == len(extents):
-        assert _coverage(extents, cell, count).tolist() == wanted.tolist()
+@given(st.lists(st.builds(Extent, st.integers(0, 3 << 20), st.integers(1, 80_000)), max_size=12), st.integers(2, 24))
+def test_a_grid_loses_no_byte(extents: list[Extent], rows: int) -> None:
+    """Each byte is in one layer, and in one cell or in a stretch of free space that is left out."""
+    layers = _settled("t", 4 << 20, {"L": extents[::2], "W": extents[1::2]}, [])
+    grid = grid_of(layers, 16, rows)
+    assert len(grid.rows) <= rows
+    sums = {letter: sum(int(row.shares[n].sum()) for row in grid.rows) for n, letter in enumerate(grid.letters)}
+    sums["·"] += grid.after + sum(row.skipped for row in grid.rows)
+    assert {letter: count for letter, count in sums.items() if count} == {
+        one.letter: one.bytes for one in layers.layers
+    }
+    assert sum(sums.values()) == 4 << 20
+    ends = [row.start + grid.cell * 16 for row in grid.rows]
+    assert all(start >= end for start, end in zip([row.start for row in grid.rows[1:]], ends, strict=False))
 
 
-def test_the_map_tells_what_lies_where(demo: Path) -> None:
+def test_the_map_tells_what_lies_where(sastrugi: Program, demo: Path, tmp_path: Path) -> None:
+    ran = sastrugi("map", demo / "specimen", "--out", tmp_path / "m.png", "--json").json
+    layers = {one["letter"]: [Extent(*extent) for extent in one["extents"]] for one in ran["layers"]}
     with Specimen(demo / "specimen") as specimen:
-        truth = specimen.truth
-    heading, *rows, legend = [text.plain for text in map_of_truth(truth)]
-    letters = "".join(rows)
-    cell = int(heading.split("each letter is ")[1].split(" KiB")[0]) * 1024
-    for file in truth.files:
-        for extent in file.extents:
-            middle = letters[(extent.offset + extent.length // 2) // cell]
-            if extent.length > 8 * cell and not file.gone and "103FIRN" not in file.path:
-                assert middle == ("W" if file.lost else "L"), file.path
-    assert letters[0] == "·" and letters[(1 << 20) // cell + 2] == "T" and {"X", "P"} <= set(letters)
-    assert all(word in legend for word in ("tables", "live", "still whole", "part gone", "written over", "free"))
+        for file in specimen.truth.files:
+            letter = "L" if not file.lost else "P" if file.gone else "W"
+            over = RangeSet(part for other in specimen.truth.lost for part in other.gone)
+            for extent in file.extents:
+                for part in over.gaps(extent):
+                    assert any(one.offset <= part.offset and part.end <= one.end for one in layers[letter]), file.path
+    assert sum(one["bytes"] for one in ran["layers"]) == ran["size"] == 64 << 20
+    with Image.open(tmp_path / "m.png") as picture:
+        assert picture.size == (1280, 800)
+        colours = {f"#{r:02X}{g:02X}{b:02X}" for _, (r, g, b) in picture.getcolors(1 << 20)}
+    assert {COLOURS[letter].upper() for letter in layers} <= colours
+    shown = sastrugi("map", demo / "specimen", "--out", tmp_path / "m.png").out
+    assert all(f"{one['letter']} {one['meaning']}" in " ".join(shown.split()) for one in ran["layers"])
+    assert max(map(len, shown.splitlines())) <= 100
+
+
+def test_a_medium_without_a_truth_is_drawn_by_its_tables(sastrugi: Program, demo: Path, tmp_path: Path) -> None:
+    ran = sastrugi("map", demo / "specimen" / "medium.img", "--out", tmp_path / "m.png", "--json").json
+    known = {one["letter"]: one["bytes"] for one in ran["layers"]}
+    with Specimen(demo / "specimen") as specimen:
+        live = sum(file.size for file in specimen.truth.live)
+    assert {"T", "F", "L", "W", "·"} <= set(known) and 0.8 * live < known["L"] <= live
+    refused = sastrugi("map", demo / "specimen" / "medium.img", "--out", demo / "specimen" / "medium.img", code=2)
+    assert "is the medium itself" in refused.err
 
 
 @pytest.mark.parametrize(

@@ -31,7 +31,8 @@ def demo(
     from sastrugi.recovery.findings import ScanFile
     from sastrugi.recovery.scan import scan
     from sastrugi.recovery.select import Selection
-    from sastrugi.report.medium_map import map_of_truth
+    from sastrugi.report.layers import layers_of_specimen
+    from sastrugi.report.medium_map import map_text
     from sastrugi.report.scorecard import headline_table, kind_table, results_line, short_files_table
     from sastrugi.report.tables import specimen_line
     from sastrugi.safety import require_empty, write_text
@@ -52,6 +53,7 @@ def demo(
                 extract(specimen.medium, Selection("lost").pick(found), results, watched)
             card = score(specimen, results, watched)
             truth = specimen.truth
+            layers = layers_of_specimen(specimen)
     write_text(card_path, card.model_dump_json(indent=1, by_alias=True) + "\n")
     if as_json:
         show_json(
@@ -72,6 +74,6 @@ def demo(
             results_line(card),
             Text(),
         )
-        show(*map_of_truth(truth))
+        show(*map_text(layers))
         say(f"all of it is in {into}; look around with: {quoted('sastrugi', 'list', scan_path, '--why')}")
     warn_beyond_ceiling(card)

@@ -1,93 +1,142 @@
-"""Where things lie on a medium, as rows of letters with colours."""
+"""Where things lie on a medium, as cells with letters and colours; long stretches of free space are left out."""
 
 from __future__ import annotations
 
 from collections.abc import Iterable
-from typing import TYPE_CHECKING
+from dataclasses import dataclass
+from typing import TYPE_CHECKING, Any
 
 import numpy as np
 from numpy.typing import NDArray
-from rich.text import Text
 
-from sastrugi.media.extents import RangeSet
-from sastrugi.report.style import GREEN, GREY, ORANGE, PURPLE, SKY, VERMILION
+from sastrugi.media.extents import Extent, RangeSet
+from sastrugi.report.layers import COLOURS, FREE, MediumLayers
 from sastrugi.units import format_size
 
 if TYPE_CHECKING:
-    from sastrugi.media.extents import Extent
-    from sastrugi.specimen.truth import Truth
+    from rich.text import Text
 
-_COLUMNS, _ROWS = 96, 6
-_LEGEND = (
-    ("T", "tables", PURPLE),
-    ("L", "live", SKY),
-    ("W", "lost, still whole", GREEN),
-    ("P", "lost, part gone", ORANGE),
-    ("X", "lost, written over", VERMILION),
-    ("·", "free", GREY),
-)
-_STYLES = {letter: colour for letter, _, colour in _LEGEND}
+_SMALLEST_CELL = 512
+_WORTH_A_LETTER = 0.25
+"""Share of a cell that must be in use for it to carry another letter than that of free space."""
 
 
-def map_of_truth(truth: Truth) -> list[Text]:
-    """A heading, the map and its legend. Each letter stands for what fills most of its stretch of the medium."""
-    files = [file for file in truth.files if file.size]
-    last = max([extent.end for file in files for extent in file.extents], default=truth.medium.size)
-    cell = max(-(-last // (_COLUMNS * _ROWS) // 512) * 512, 512)
-    count = -(-last // cell)
-    live = [e for f in files if not f.lost for e in f.extents]
-    over = RangeSet(e for f in files for e in f.gone)
-    layers = {
-        "T": _coverage(_tables(truth), cell, count),
-        "L": _coverage(live, cell, count) - _coverage(over, cell, count),
-        "W": _coverage((e for f in files if f.lost and not f.gone for e in f.extents), cell, count),
-        "P": _coverage((part for f in files if f.gone for e in f.extents for part in over.gaps(e)), cell, count),
-        "X": _coverage(over, cell, count),
-    }
-    stack = np.stack(list(layers.values()))
-    letters = np.array([*layers, "·"])
-    best = np.where(stack.sum(axis=0) * 2 < cell, len(layers), stack.argmax(axis=0))
-    text = "".join(letters[best])
-    beyond = truth.medium.size - count * cell
-    out = [
-        Text(
-            f"Where things lie: each letter is {format_size(cell)}"
-            + (f"; {format_size(beyond)} of free space follow" if beyond > 0 else ""),
-            style="bold",
-        )
-    ]
-    for at in range(0, len(text), _COLUMNS):
-        row = Text()
-        for letter in text[at : at + _COLUMNS]:
-            row.append(letter, style=_STYLES[letter])
-        out.append(row)
+@dataclass(frozen=True, slots=True)
+class Row:
+    """One row of cells: where it begins, and how many bytes of each layer lie in each cell. `shares` has the shape
+    (layers, cells); `skipped` are free bytes left out before the row."""
+
+    start: int
+    shares: NDArray[np.int64]
+    skipped: int = 0
+
+
+@dataclass(frozen=True, slots=True)
+class Grid:
+    """A medium as rows of cells of `cell` bytes; `after` are free bytes left out at the end."""
+
+    cell: int
+    columns: int
+    letters: tuple[str, ...]
+    rows: tuple[Row, ...]
+    after: int
+
+    def letter(self, shares: NDArray[np.int64]) -> str:
+        """What fills most of a cell, free space only if little else is there."""
+        used = shares[:-1]
+        if not len(used) or used.sum() < self.cell * _WORTH_A_LETTER:
+            return FREE
+        return self.letters[int(used.argmax())]
+
+
+def grid_of(medium: MediumLayers, columns: int, most_rows: int) -> Grid:
+    """The medium in at most `most_rows` rows, with the smallest cells for which that is enough."""
+    used = RangeSet(part for layer in medium.layers if layer.letter != FREE for part in layer.ranges)
+    stretches = _stretches(used, medium.size, most_rows // 2)
+    cell = _SMALLEST_CELL
+    while sum(-(-stretch.length // (cell * columns)) for stretch in stretches) > most_rows:
+        cell *= 2
+    letters = tuple(layer.letter for layer in medium.layers if layer.letter != FREE)
+    rows: list[Row] = []
+    at = 0
+    for stretch in stretches:
+        start = max(stretch.offset // cell * cell, at)  # the last row of the stretch before may reach into this one
+        count = -(-(stretch.end - start) // (cell * columns))
+        skipped = start - at
+        for n in range(count):
+            first = start + n * cell * columns
+            window = Extent(first, min(cell * columns, medium.size - first))
+            cells = -(-window.length // cell)
+            shares = [_coverage(layer.ranges.overlap(window), window, cell, cells) for layer in medium.layers
+                      if layer.letter != FREE]  # fmt: skip
+            whole = np.minimum(cell, window.length - cell * np.arange(cells))
+            stack = np.array(shares, np.int64).reshape(len(shares), cells)
+            rows.append(Row(first, np.vstack([stack, whole - stack.sum(axis=0)]), 0 if n else skipped))
+        at = start + count * cell * columns
+    return Grid(cell, columns, (*letters, FREE), tuple(rows), max(medium.size - at, 0))
+
+
+def _stretches(used: RangeSet, size: int, most: int) -> list[Extent]:
+    """The medium without its long free stretches: what is in use, with free space between where it is short."""
+    parts = list(used) or [Extent(0, min(size, 1 << 20))]
+    shortest = max(sum(part.length for part in parts) // 16, 1 << 16)
+    while True:
+        out: list[Extent] = []
+        for part in parts:
+            if out and part.offset - out[-1].end < shortest:
+                out[-1] = Extent(out[-1].offset, part.end - out[-1].offset)
+            else:
+                out.append(part)
+        if len(out) <= max(most, 1):
+            return out
+        shortest *= 2
+
+
+def _coverage(extents: Iterable[Extent], window: Extent, cell: int, count: int) -> NDArray[np.int64]:
+    """Bytes of each cell of the window that `extents` cover. Shape: (count,)."""
+    out = np.zeros(count, np.int64)
+    for offset, length in extents:
+        lo, hi = offset - window.offset, offset + length - window.offset
+        first, last = lo // cell, (hi - 1) // cell
+        out[first : last + 1] += cell
+        out[first] -= lo - first * cell
+        out[last] -= (last + 1) * cell - hi
+    return out
+
+
+def map_text(medium: MediumLayers, columns: int = 96, rows: int = 6) -> list[Text]:
+    """The small version for a terminal: a heading, rows of letters, and what they mean."""
+    from rich.text import Text
+
+    grid = grid_of(medium, columns, rows)
+    out = [Text(f"Where things lie: each letter is {format_size(grid.cell)}", style="bold")]
+    seen: set[str] = set()
+    for row in grid.rows:
+        if row.skipped:
+            out.append(Text(f"… {format_size(row.skipped)} free …", style="dim"))
+        line = Text()
+        for n in range(row.shares.shape[1]):
+            letter = grid.letter(row.shares[:, n])
+            seen.add(letter)
+            line.append(letter, style=COLOURS[letter] if letter != FREE else "dim")
+        out.append(line)
+    if grid.after:
+        out.append(Text(f"… {format_size(grid.after)} free", style="dim"))
     legend = Text()
-    for letter, meaning, colour in _LEGEND:
-        if letter in text:
-            legend.append(letter, style=f"bold {colour}").append(f" {meaning}   ")
+    for layer in medium.layers:
+        legend.append(layer.letter, style=f"bold {layer.colour}" if layer.letter != FREE else "bold")
+        legend.append(f" {layer.meaning} {format_size(layer.bytes)}   ")
     return [*out, legend]
 
 
-def _tables(truth: Truth) -> Iterable[Extent]:
-    """What lies before the first cluster of each volume (boot area and FATs), and the partition table."""
-    from sastrugi.media.extents import Extent
-
-    for volume in truth.volumes:
-        first = min(
-            (e.offset for f in truth.files if f.volume == volume.name for e in f.extents),
-            default=volume.where.offset,
-        )
-        yield Extent(volume.where.offset, first - volume.where.offset)
-
-
-def _coverage(extents: Iterable[Extent], cell: int, count: int) -> NDArray[np.int64]:
-    """Bytes of each cell that `extents` cover. Shape: (count,)."""
-    out = np.zeros(count + 1, np.int64)
-    for offset, length in extents:
-        first, last = offset // cell, min((offset + length - 1) // cell, count - 1)
-        if first >= count:
-            continue
-        out[first : last + 1] += cell
-        out[first] -= offset - first * cell
-        out[last] -= max((last + 1) * cell - offset - length, 0)
-    return out[:count]
+def map_json(medium: MediumLayers) -> dict[str, Any]:
+    return {
+        "title": medium.title,
+        "size": medium.size,
+        "layers": [
+            {"letter": layer.letter, "meaning": layer.meaning, "bytes": layer.bytes,
+             "extents": [list(extent) for extent in layer.ranges] if layer.letter != FREE else []}
+            for layer in medium.layers
+        ],
+        "marks": [{"offset": offset, "what": what} for offset, what in medium.marks],
+    }  # fmt: skip

@@ -7,6 +7,7 @@ from rich.table import Table
 
 from sastrugi.units import printable
 
+INK, PALE = "#222222", "#eeeeee"
 ORANGE, SKY, GREEN, YELLOW, BLUE, VERMILION, PURPLE, GREY = (
     "#E69F00",
     "#56B4E9",

@@ -12,6 +12,7 @@ from rich.text import Text
 
 from sastrugi.report.style import GREEN, GREY, ORANGE, VERMILION, shorten_path, table
 from sastrugi.units import format_size, plural, printable
+from sastrugi.volumes.names import spoken
 
 if TYPE_CHECKING:
     from pathlib import Path
@@ -119,7 +120,7 @@ def recipe_json(recipe: Recipe) -> dict[str, Any]:
 
 def specimen_line(truth: Truth) -> Text:
     last = [(v.name, v.lives[-1]) for v in truth.volumes if v.lives]
-    volumes = ", ".join(f"{life.file_system.upper()} '{life.label or name}'" for name, life in last) or "no volume"
+    volumes = ", ".join(f"{spoken(life.file_system)} '{life.label or name}'" for name, life in last) or "no volume"
     text = Text(f"{truth.title}\n", style="bold")
     references = sum(file.role == "reference" for file in truth.files)
     files = f"{plural(references, 'reference file')} laid down, {len(truth.lost)} of them lost"
@@ -153,7 +154,7 @@ def truth_table(truth: Truth) -> RenderableType:
             gone = sum(f.ceiling.bytes == 0 for f in lost)
             out.add_row(
                 Text(volume.name),
-                f"{life.number} {life.file_system}, {life.end}",
+                f"{life.number} {spoken(life.file_system)}, {life.end}",
                 str(len(files)),
                 str(sum(f.standing for f in files)),
                 str(len(lost)),

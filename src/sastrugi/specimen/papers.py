@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from collections.abc import Iterator
 from concurrent.futures import ThreadPoolExecutor
 from typing import TYPE_CHECKING
 
@@ -11,6 +12,7 @@ from sastrugi.safety import write_text
 from sastrugi.specimen.ceiling import by_books
 from sastrugi.specimen.digests import medium_digest, sha256_file
 from sastrugi.specimen.truth import (
+    LOSSES,
     RECIPE_FILE,
     SUMS_FILE,
     TRUTH_FILE,
@@ -50,13 +52,21 @@ def write_papers(recipe: Recipe, laying: Laying) -> None:
         medium=TruthMedium(size=image.size, sector=image.sector, digest=digest, unreadable=tuple(laying.unreadable)),
         volumes=tuple(_volume(place) for place in laying.places.values()),
         folders=tuple(_folder(laying, lain) for lain in laying.laid if lain.folder),
-        files=by_books(_file(laying, n, lain) for n, lain in enumerate(_files(laying), 1)),
+        files=by_books(mark_lost([_file(laying, n, lain) for n, lain in enumerate(_files(laying), 1)])),
     )
     write_text(folder / TRUTH_FILE, truth.model_dump_json(indent=1) + "\n")
     write_text(folder / RECIPE_FILE, recipe.text)
     sums |= {name: sha256_file(folder / name) for name in names}
     write_text(folder / SUMS_FILE, "".join(f"{sums[name]}  {name}\n" for name in sorted(sums)))
     laying.progress.finish()
+
+
+def mark_lost(files: list[TruthFile]) -> Iterator[TruthFile]:
+    """The files, with those marked that the loss is about. What an earlier life lost was no longer looked for."""
+    ended = [file for file in files if file.role == "reference" and file.end in LOSSES]
+    last = {file.volume: max(other.life for other in ended if other.volume == file.volume) for file in ended}
+    among = {file.id for file in ended if file.life == last[file.volume]}
+    return (file.model_copy(update={"lost": True}) if file.id in among else file for file in files)
 
 
 def _files(laying: Laying) -> list[Lain]:

@@ -25,7 +25,7 @@ Role = Literal["reference", "index", "filler", "use"]
 End = Literal[
     "live", "binned", "replaced", "deleted", "emptied", "formatted", "dropped", "overlaid", "wiped", "damaged"
 ]
-_LOST = frozenset({"deleted", "emptied", "formatted", "dropped", "overlaid", "wiped", "damaged"})
+LOSSES = frozenset({"deleted", "emptied", "formatted", "dropped", "overlaid", "wiped", "damaged"})
 
 
 class _Value(BaseModel):
@@ -51,7 +51,8 @@ class TruthFile(_Value):
 
     `extents` are where it lay at its end, `gone` the parts written over since; `stands_as` is its path on the volume
     where that is another (in a bin), `former` are the paths it had before. `role` is `reference` for the files that
-    are scored; the others had to be written too: index files of a bin, fillers, later use.
+    are scored; the others had to be written too: index files of a bin, fillers, later use. `lost` marks the files that
+    the loss is about: references that ended in a loss, in the last life of their volume in which any did.
     """
 
     id: int
@@ -71,6 +72,7 @@ class TruthFile(_Value):
     record: tuple[Extent, ...]
     end: End
     ended_by: int | None = None
+    lost: bool = False
     gone: tuple[Extent, ...] = ()
     gone_to: tuple[str, ...] = ()
     ceiling: Ceiling
@@ -78,11 +80,6 @@ class TruthFile(_Value):
     @property
     def name(self) -> str:
         return self.path.rpartition("/")[2]
-
-    @property
-    def lost(self) -> bool:
-        """Whether it is one of those that recovery is about."""
-        return self.role == "reference" and self.end in _LOST
 
     @property
     def standing(self) -> bool:

@@ -83,6 +83,10 @@ class Volume(ABC):
         """Bytes in use and free, from the allocation structures."""
 
     @abstractmethod
+    def own_extents(self) -> Iterator[tuple[str, Extent]]:
+        """Where the volume keeps what it needs itself: `table` (boot area, FATs, bitmap …) and `folder` (live ones)."""
+
+    @abstractmethod
     def conflicts(self, extents: tuple[Extent, ...]) -> list[Conflict]:
         """Which parts of `extents` are not free now, and whose they are."""
 

@@ -8,7 +8,6 @@ from collections.abc import Iterable, Iterator
 from dataclasses import dataclass, field
 from typing import Literal
 
-from sastrugi.errors import VolumeError
 from sastrugi.media.extents import Extent, cut, join
 from sastrugi.media.raw import RawImage
 from sastrugi.volumes.clusters import ClusterMap, Run
@@ -17,8 +16,6 @@ Habits = Literal["linux", "windows", "macos", "camera"]
 """Whose way of deleting and formatting a step follows."""
 HABITS: tuple[Habits, ...] = ("linux", "windows", "macos", "camera")
 NameWorth = Literal["full", "near"]
-_UNSAFE = set('"*/:<>?\\|') | {chr(code) for code in range(32)} | {"\x7f"}
-MAX_NAME = 255
 
 
 @dataclass(slots=True)
@@ -176,15 +173,3 @@ class VolumeWriter(ABC):
 
 def parts_of(path: str) -> list[str]:
     return [part for part in path.split("/") if part]
-
-
-def check_name(name: str, file_system: str) -> None:
-    """Raise VolumeError if FAT or exFAT cannot hold `name`, saying why."""
-    bad = sorted(_UNSAFE & set(name))
-    if bad:
-        raise VolumeError(f"'{name}': {file_system} names cannot hold {' '.join(repr(char) for char in bad)}")
-    if name in ("", ".", "..") or name[-1] in " .":
-        raise VolumeError(f"'{name}': {file_system} names cannot be empty or end in a space or a dot")
-    units = len(name.encode("utf-16-le", "surrogatepass")) // 2
-    if units > MAX_NAME:
-        raise VolumeError(f"'{name[:40]}…': {units} characters, {file_system} holds {MAX_NAME}")

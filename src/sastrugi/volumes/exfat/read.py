@@ -254,6 +254,15 @@ class ExfatVolume(ClusterVolume[Geometry]):
             self.health.append(f"folder {record.name}: {problem}")
         return runs or ([(record.cluster, 1)] if deleted else [])
 
+    def own_extents(self) -> Iterator[tuple[str, Extent]]:
+        yield "table", Extent(self.where.offset, self.data.offset - self.where.offset)
+        for extent in self._bitmap:
+            yield "table", extent
+        for folder in self._settled():
+            if not folder.deleted:
+                for extent in self._extents(folder.runs):
+                    yield "folder", extent
+
     def _table(self, folder: _Folder) -> bytes:
         return self._medium.read_extents(cut(self._extents(folder.runs), MAX_FOLDER_BYTES))
 

@@ -291,6 +291,14 @@ class FatVolume(ClusterVolume[Geometry]):
             self._index_owners(self._tree)
         return self._tree
 
+    def own_extents(self) -> Iterator[tuple[str, Extent]]:
+        g = self.geometry
+        yield "table", Extent(g.offset, g.fixed_root.offset - g.offset)
+        for folder in self._settled():
+            if not folder.deleted:
+                for extent in self._extents(folder.runs) if folder.runs else (g.fixed_root,):
+                    yield "folder", extent
+
     def _settle(self) -> None:
         self._settled()
 

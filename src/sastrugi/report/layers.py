@@ -1,0 +1,137 @@
+"""What lies where on a medium, as layers of extents: by a specimen's truth, or by what the volumes themselves say."""
+
+from __future__ import annotations
+
+from collections.abc import Iterable
+from dataclasses import dataclass, field
+from typing import TYPE_CHECKING
+
+from sastrugi.media.extents import Extent, RangeSet, total
+from sastrugi.report.style import BLUE, GREEN, GREY, INK, ORANGE, PALE, PURPLE, SKY, VERMILION, YELLOW
+
+if TYPE_CHECKING:
+    from sastrugi.media import Medium
+    from sastrugi.specimen.truth import Specimen
+    from sastrugi.volumes.base import Volume
+
+FREE = "·"
+_KNOWN = (
+    ("U", "cannot be read", INK),
+    ("T", "table", PURPLE),
+    ("F", "folder", YELLOW),
+    ("X", "lost, written over since", VERMILION),
+    ("L", "live, over nothing lost", SKY),
+    ("P", "lost, part gone", ORANGE),
+    ("W", "lost, still whole", GREEN),
+    ("E", "earlier life", BLUE),
+    ("O", "other remains", GREY),
+    (FREE, "free", PALE),
+)
+"""All layers, each with letter, meaning and colour: the first that claims a byte has it."""
+COLOURS = {letter: colour for letter, _, colour in _KNOWN}
+
+
+@dataclass(slots=True)
+class Layer:
+    letter: str
+    meaning: str
+    colour: str
+    ranges: RangeSet = field(default_factory=RangeSet)
+
+    @property
+    def bytes(self) -> int:
+        return total(self.ranges)
+
+
+@dataclass(frozen=True, slots=True)
+class MediumLayers:
+    """The layers of a medium that are not empty, free space last; `marks` are offsets with what begins there."""
+
+    title: str
+    size: int
+    layers: tuple[Layer, ...]
+    marks: tuple[tuple[int, str], ...]
+
+
+def _settled(title: str, size: int, claims: dict[str, Iterable[Extent]], marks: list[tuple[int, str]]) -> MediumLayers:
+    """Layers without overlaps: each takes of its claims what none before it took."""
+    taken = RangeSet()
+    layers: list[Layer] = []
+    for letter, meaning, colour in _KNOWN[:-1]:
+        layer = Layer(letter, meaning, colour)
+        for extent in claims.get(letter, ()):
+            for part in taken.gaps(Extent(extent.offset, max(min(extent.end, size) - extent.offset, 0))):
+                layer.ranges.add(part)
+        for part in layer.ranges:
+            taken.add(part)
+        layers.append(layer)
+    layers.append(Layer(*_KNOWN[-1], RangeSet(taken.gaps(Extent(0, size)))))
+    return MediumLayers(title, size, tuple(layer for layer in layers if layer.bytes), tuple(sorted(marks)))
+
+
+def layers_of_specimen(specimen: Specimen) -> MediumLayers:
+    """What the truth knows, and where the present volumes keep their structures."""
+    from sastrugi.volumes.base import probe
+    from sastrugi.volumes.names import spoken
+
+    truth, medium = specimen.truth, specimen.medium
+    files = [file for file in truth.files if file.size]
+    over = RangeSet(part for file in files if file.lost for part in file.gone)
+    claims: dict[str, list[Extent]] = {letter: [] for letter, _, _ in _KNOWN}
+    claims["U"] = list(truth.medium.unreadable)
+    claims["X"] = list(over)
+    for file in files:
+        left = [part for extent in file.extents for part in RangeSet(file.gone).gaps(extent)]
+        if file.standing:
+            claims["L"] += file.extents
+        elif file.lost:
+            claims["P" if file.gone else "W"] += left
+        else:
+            claims["E" if file.role == "reference" and file.end != "replaced" else "O"] += left
+    marks: list[tuple[int, str]] = []
+    volumes: list[Volume] = []
+    for volume in truth.volumes:
+        what = f"{spoken(volume.life.file_system)} '{volume.name}'" if volume.life else f"no volume '{volume.name}'"
+        marks.append((volume.where.offset, what))
+        reader = probe(medium, volume.where) if volume.life else None
+        volumes += [reader] if reader else []
+    _claim_structures(claims, medium, volumes)
+    return _settled(truth.title, medium.size, dict(claims), marks)
+
+
+def layers_of_medium(medium: Medium) -> MediumLayers:
+    """What the tables of a medium say: structures, live files, and deleted ones by whether their clusters are free."""
+    from sastrugi.recovery.layout import find_places
+
+    claims: dict[str, list[Extent]] = {letter: [] for letter, _, _ in _KNOWN}
+    claims["U"] = list(medium.unreadable)
+    marks: list[tuple[int, str]] = []
+    volumes: list[Volume] = []
+    for place in find_places(medium):
+        marks.append((place.where.offset, place.volume.file_system if place.volume else "no volume that can be read"))
+        if place.volume is None:
+            continue
+        volumes.append(place.volume)
+        for entry in place.volume.entries():
+            if entry.folder or not entry.placements:
+                continue
+            extents = entry.placements[0].extents
+            if not entry.deleted:
+                claims["L"] += extents
+                continue
+            taken = RangeSet(conflict.extent for conflict in place.volume.conflicts(extents))
+            claims["P" if taken else "W"] += extents
+            claims["X"] += [part for extent in extents for part in taken.overlap(extent)]
+    _claim_structures(claims, medium, volumes)
+    return _settled(medium.path.name, medium.size, dict(claims), marks)
+
+
+def _claim_structures(claims: dict[str, list[Extent]], medium: Medium, volumes: list[Volume]) -> None:
+    from sastrugi.media.partitions import read_table
+
+    if read_table(medium):
+        claims["T"].append(Extent(0, medium.sector))
+    for volume in volumes:
+        for what, extent in volume.own_extents():
+            # Of a large table only the parts that were ever written count: the rest is a hole.
+            claims["T" if what == "table" else "F"] += medium.data_ranges(extent.offset, extent.end)
