@@ -201,7 +201,7 @@ def test_generations_of_one_name_are_told_apart(tmp_path: Path) -> None:
     texts = [versions for path, versions in by_path.items() if path.endswith(".txt")]
     assert [[file.end for file in versions] for versions in texts] == [["replaced"] * 3 + ["deleted"]] * 4
     for versions in texts:
-        assert len({file.sha256 for file in versions}) == 4
+        assert len({file.blake3 for file in versions}) == 4
         assert [file.lost for file in versions] == [False, False, False, True]
         assert versions[2].ceiling.bytes < 1, "written over in place"
 

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import hashlib
 import json
 import os
 import shutil
@@ -118,6 +119,17 @@ def test_own_files_become_a_specimen(sastrugi: Program, tmp_path: Path) -> None:
         assert {f.path: (f.kind, f.end) for f in specimen.truth.files} == {
             "/Notebooks/deep/läsbar.dat": ("other", "deleted"), "/Notebooks/empty.txt": ("txt", "deleted")
         }  # fmt: skip
+    sastrugi("audit", tmp_path / "s")
+
+
+def test_sha256_is_there_for_who_asks(sastrugi: Program, tmp_path: Path) -> None:
+    (tmp_path / "r.toml").write_text(SMALL, "utf-8")
+    sastrugi("build", tmp_path / "r.toml", "--into", tmp_path / "s", "--sha256")
+    with Specimen(tmp_path / "s") as specimen:
+        for file in specimen.truth.files:
+            assert file.sha256 == hashlib.sha256(b"".join(specimen.blocks(file))).hexdigest()
+    listed = (tmp_path / "s" / "SHA256SUMS").read_text("ascii")
+    assert hashlib.sha256((tmp_path / "s" / "medium.img").read_bytes()).hexdigest() + "  medium.img" in listed
     sastrugi("audit", tmp_path / "s")
 
 

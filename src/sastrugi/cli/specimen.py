@@ -39,6 +39,9 @@ def build(
         Path | None,
         typer.Option(help="The new folder of the specimen [default: the recipe's name]", metavar="DIR"),
     ] = None,
+    sha256: Annotated[
+        bool, typer.Option("--sha256", help="Add SHA-256 of every file and of the medium (BLAKE3 is always there).")
+    ] = False,
     as_json: JsonOption = False,
 ) -> None:
     from sastrugi.report.tables import truth_table
@@ -49,7 +52,7 @@ def build(
     loaded = load_recipe(recipe)
     target = into or Path(loaded.name)
     with progress() as watched:
-        build_specimen(loaded, target, watched)
+        build_specimen(loaded, target, watched, sha256)
     with Specimen(target) as specimen:
         if as_json:
             show_json({"specimen": str(target), "truth": specimen.truth.model_dump(mode="json")})

@@ -14,7 +14,6 @@ from sastrugi.media.partitions import read_table
 from sastrugi.progress import Progress
 from sastrugi.specimen.ceiling import share_by_books, share_by_look
 from sastrugi.specimen.digests import medium_digest, sha256_file
-from sastrugi.specimen.papers import SUMS_LIMIT
 from sastrugi.specimen.truth import RECIPE_FILE, SUMS_FILE, TRUTH_FILE, Specimen, TruthFile
 from sastrugi.volumes.base import Entry, probe
 from sastrugi.volumes.looking import look_at_record, same_name
@@ -51,8 +50,6 @@ def _papers(specimen: Specimen) -> Check:
         if name not in listed:
             faults.append(f"{SUMS_FILE} does not list {name}")
     for name, digest in listed.items():
-        if name == SPECIMEN_IMAGE and specimen.medium.size > SUMS_LIMIT:
-            continue
         try:
             if sha256_file(specimen.folder / PurePath(name).name) != digest:
                 faults.append(f"{name} is not the file that {SUMS_FILE} lists")

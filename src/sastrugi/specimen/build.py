@@ -17,15 +17,18 @@ from sastrugi.specimen.recipe import Recipe
 from sastrugi.specimen.steps import STEPS
 
 
-def build(recipe: Recipe, into: Path, progress: Progress) -> Path:
+def build(recipe: Recipe, into: Path, progress: Progress, sha256: bool = False) -> Path:
     """Build the specimen of `recipe` in the new folder `into`. It appears whole, or not at all.
 
+    With `sha256` every file and the medium get that digest besides BLAKE3, which takes several times as long.
     Raises RecipeError, naming the step, when a step cannot be carried out.
     """
     with new_folder(into, "specimen") as folder:
         image = RawImage(folder / SPECIMEN_IMAGE, recipe.medium.size, recipe.medium.sector)
         try:
-            laying = Laying(image, folder, recipe.seed, recipe.base, recipe.starts.replace(tzinfo=None), progress)
+            laying = Laying(
+                image, folder, recipe.seed, recipe.base, recipe.starts.replace(tzinfo=None), progress, sha256
+            )
             _carry_out(recipe, laying)
             write_papers(recipe, laying)
         finally:

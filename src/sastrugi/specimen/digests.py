@@ -5,45 +5,48 @@ from __future__ import annotations
 import hashlib
 from collections.abc import Callable, Iterable, Iterator
 from concurrent.futures import Future, ThreadPoolExecutor
+from contextlib import suppress
+from functools import cache
 from pathlib import Path
-from types import TracebackType
+from queue import Empty, Queue
+from threading import Event, Thread
+from typing import TypeVar
 
+import numpy as np
 from blake3 import blake3
+from numpy.typing import NDArray
 
 from sastrugi.media.base import Medium
 
 _BLOCK = 1 << 16
 _READ = 1 << 22
+
+
 _WORTH_A_THREAD = 1 << 16
+T = TypeVar("T")
 
 
 class Digests:
-    """BLAKE3 and SHA-256 of a stream that passes by. SHA-256, the slower, is worked out beside the writing."""
+    """BLAKE3, and if asked SHA-256, of a stream that passes by; worked out beside what is done with it."""
 
-    def __init__(self) -> None:
-        self._blake3, self._sha256 = blake3(), hashlib.sha256()
-        self._thread: ThreadPoolExecutor | None = None
+    def __init__(self, sha256: bool) -> None:
+        self._blake3, self._sha256 = blake3(), hashlib.sha256() if sha256 else None
         self._pending: Future[None] | None = None
 
-    def __enter__(self) -> Digests:
-        return self
-
-    def __exit__(
-        self, kind: type[BaseException] | None, error: BaseException | None, trace: TracebackType | None
-    ) -> None:
-        if self._thread is not None:
-            self._thread.shutdown()
-
     def over(self, chunks: Iterable[bytes]) -> Iterator[bytes]:
+        """The chunks, each digested as it passes."""
         for chunk in chunks:
             self._settle()
             if len(chunk) < _WORTH_A_THREAD:
-                self._sha256.update(chunk)
+                self._update(chunk)
             else:
-                self._thread = self._thread or ThreadPoolExecutor(1)
-                self._pending = self._thread.submit(self._sha256.update, chunk)
-            self._blake3.update(chunk)
+                self._pending = _beside().submit(self._update, chunk)
             yield chunk
+
+    def _update(self, chunk: bytes) -> None:
+        self._blake3.update(chunk)
+        if self._sha256 is not None:
+            self._sha256.update(chunk)
 
     def _settle(self) -> None:
         if self._pending is not None:
@@ -51,9 +54,43 @@ class Digests:
             self._pending = None
 
     def result(self) -> tuple[str, str]:
-        """BLAKE3 and SHA-256, in hexadecimal."""
+        """BLAKE3 and SHA-256, in hexadecimal; the second is empty if it was not asked for."""
         self._settle()
-        return self._blake3.hexdigest(), self._sha256.hexdigest()
+        return self._blake3.hexdigest(), self._sha256.hexdigest() if self._sha256 else ""
+
+
+@cache
+def _beside() -> ThreadPoolExecutor:
+    return ThreadPoolExecutor(1, "digests")
+
+
+def ahead(chunks: Iterator[T], depth: int = 3) -> Iterator[T]:
+    """The same chunks, made in a thread beside, up to `depth` of them before they are asked for."""
+    made: Queue[T | BaseException | None] = Queue(depth)
+    stop = Event()
+
+    def run() -> None:
+        try:
+            for chunk in chunks:
+                made.put(chunk)
+                if stop.is_set():
+                    return
+            made.put(None)
+        except BaseException as error:
+            made.put(error)
+
+    thread = Thread(target=run, daemon=True)
+    thread.start()
+    try:
+        while (got := made.get()) is not None:
+            if isinstance(got, BaseException):
+                raise got
+            yield got
+    finally:
+        stop.set()
+        while thread.is_alive():  # it may wait for room
+            with suppress(Empty):
+                made.get(timeout=0.01)
 
 
 def sha256_file(path: Path) -> str:
@@ -70,24 +107,44 @@ def blake3_file(path: Path) -> str:
 
 
 def medium_digest(medium: Medium, advance: Callable[[int], None] = lambda done: None) -> str:
-    """BLAKE3 over each 64 KiB block that is not all zero, its number before it (8 bytes, little-endian), then the size.
+    """BLAKE3 of a medium in which holes cost nothing, the same for the same bytes in every container.
 
-    The same bytes give the same digest in every container, and holes cost nothing. `advance` is told the bytes read.
+    Over each run of 64 KiB blocks that are not all zero: the number of its first block (8 bytes, little-endian), the
+    bytes, the number of the block behind it; at the end the size of the medium. `advance` is told the bytes read.
     """
-    digest = blake3()
-    zeros = bytes(_BLOCK)
-    done, next_block = 0, 0
+    digest = blake3(max_threads=blake3.AUTO)
+    done, behind = 0, -1
+    for number, data in ahead(_filled_runs(medium)):
+        if number != behind:
+            digest.update((_number(behind) if behind >= 0 else b"") + _number(number))
+        digest.update(data)
+        behind = number - -len(data) // _BLOCK
+        done += len(data)
+        advance(done)
+    digest.update((_number(behind) if behind >= 0 else b"") + _number(medium.size))
+    return digest.hexdigest()
+
+
+def _number(value: int) -> bytes:
+    return value.to_bytes(8, "little")
+
+
+def _filled_runs(medium: Medium) -> Iterator[tuple[int, memoryview]]:
+    """Pieces of a medium without its zero blocks: the number of the first block, and the bytes."""
+    next_block = 0
     for extent in medium.data_ranges():
         first = max(extent.offset // _BLOCK, next_block)
         next_block = max(-(-extent.end // _BLOCK), next_block)
         for at in range(first * _BLOCK, next_block * _BLOCK, _READ):
-            data = medium.read(at, min(_READ, next_block * _BLOCK - at))
-            for inside in range(0, len(data), _BLOCK):
-                block = data[inside : inside + _BLOCK]
-                if block != zeros[: len(block)]:
-                    digest.update(((at + inside) // _BLOCK).to_bytes(8, "little"))
-                    digest.update(block)
-            done += len(data)
-            advance(done)
-    digest.update(medium.size.to_bytes(8, "little"))
-    return digest.hexdigest()
+            data = memoryview(medium.read(at, min(_READ, next_block * _BLOCK - at)))
+            zero = _zero_blocks(data)
+            edges = np.flatnonzero(np.diff(np.concatenate(([True], zero, [True]))))
+            for lo, hi in edges.reshape(-1, 2).tolist():
+                yield at // _BLOCK + lo, data[lo * _BLOCK : hi * _BLOCK]
+
+
+def _zero_blocks(data: memoryview) -> NDArray[np.bool_]:
+    """Which 64 KiB blocks (the last may be shorter) are all zero."""
+    # Most blocks tell by their first byte; only the others are looked at whole.
+    blocks = (data[at : at + _BLOCK] for at in range(0, len(data), _BLOCK))
+    return np.array([not block[0] and not np.frombuffer(block, "u1").any() for block in blocks], bool)

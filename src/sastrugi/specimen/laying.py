@@ -48,7 +48,7 @@ class Content:
 @dataclass(slots=True)
 class Laying:
     """A medium being laid down. `step` is the number of the step that is carried out, `base` where paths of a recipe
-    count from."""
+    count from, `sha256` whether each file gets that digest, too."""
 
     image: RawImage
     folder: Path
@@ -56,6 +56,7 @@ class Laying:
     base: Path
     now: dt.datetime
     progress: Progress
+    sha256: bool = False
     books: Books = field(init=False)
     places: dict[str, Place] = field(default_factory=dict)
     scheme: str = ""
@@ -193,12 +194,10 @@ class Laying:
         with self.acting(path):
             self.make_folders(place, path.rpartition("/")[0])
             when = self.tick(self.dice(path).number(4, 90))
-            with Digests() as digests:
-                node = place.writer.store(path, content.size, digests.over(content.chunks()), when, runs=runs)
-                lain = Lain(
-                    place.name, len(place.lives), node, path, False, when, when, content.size, role, content.kind
-                )
-                lain.blake3, lain.sha256 = digests.result()
+            digests = Digests(self.sha256)
+            node = place.writer.store(path, content.size, digests.over(content.chunks()), when, runs=runs)
+            lain = Lain(place.name, len(place.lives), node, path, False, when, when, content.size, role, content.kind)
+            lain.blake3, lain.sha256 = digests.result()
         self._enter(lain)
         self._watch_content(lain)
         self.progress.check()
@@ -220,12 +219,12 @@ class Laying:
         assert lain.content is not None
         with self.acting(lain.path):
             when = self.tick(self.dice(f"{lain.path}/{self.step}").number(4, 90))
-            with Digests() as digests:
-                for _ in digests.over(self.read(lain)):
-                    pass
-                self.books.forget(lain.content)
-                writer.grow(lain.node, content.size, digests.over(content.chunks()), when)
-                lain.blake3, lain.sha256 = digests.result()
+            digests = Digests(self.sha256)
+            for _ in digests.over(self.read(lain)):
+                pass
+            self.books.forget(lain.content)
+            writer.grow(lain.node, content.size, digests.over(content.chunks()), when)
+            lain.blake3, lain.sha256 = digests.result()
         lain.size, lain.modified = lain.node.size, when
         self._watch_content(lain)
 
@@ -242,13 +241,13 @@ class Laying:
         _, writer = self.mounted(lain.volume)
         with self.acting(lain.path):
             when = self.tick(self.dice(f"{lain.path}/{self.step}").number(4, 90))
-            with Digests() as digests:
-                writer.rewrite(lain.node, content.size, digests.over(content.chunks()), when, in_place)
-                new = Lain(
-                    lain.volume, lain.life, lain.node, lain.path, False, lain.created, when, content.size, lain.role,
-                    lain.kind,
-                )  # fmt: skip
-                new.blake3, new.sha256 = digests.result()
+            digests = Digests(self.sha256)
+            writer.rewrite(lain.node, content.size, digests.over(content.chunks()), when, in_place)
+            new = Lain(
+                lain.volume, lain.life, lain.node, lain.path, False, lain.created, when, content.size, lain.role,
+                lain.kind,
+            )  # fmt: skip
+            new.blake3, new.sha256 = digests.result()
         new.former, new.index = list(lain.former), lain.index
         lain.end, lain.ended_by = "replaced", self.step
         lain.record = writer.record(lain.node)

@@ -30,9 +30,6 @@ if TYPE_CHECKING:
     from sastrugi.specimen.laying import Laying
     from sastrugi.specimen.recipe import Recipe
 
-SUMS_LIMIT = 1 << 30
-"""A larger medium is not in SHA256SUMS, which would read its holes: the truth's own digest of it does not."""
-
 
 def write_papers(recipe: Recipe, laying: Laying) -> None:
     """Write truth, recipe, faults and digests into the specimen's folder."""
@@ -42,7 +39,7 @@ def write_papers(recipe: Recipe, laying: Laying) -> None:
     if laying.unreadable:
         names.append(write_faults(image.path, list(laying.unreadable)).name)
     with ThreadPoolExecutor(1) as beside:
-        whole = beside.submit(sha256_file, image.path) if image.size <= SUMS_LIMIT else None
+        whole = beside.submit(sha256_file, image.path) if laying.sha256 else None
         digest = medium_digest(image, laying.progress.at)
         sums = {SPECIMEN_IMAGE: whole.result()} if whole else {}
     truth = Truth(

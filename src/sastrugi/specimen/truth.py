@@ -65,7 +65,7 @@ class TruthFile(_Value):
     kind: str
     size: int
     blake3: str
-    sha256: str
+    sha256: str = ""
     created: dt.datetime
     modified: dt.datetime
     extents: tuple[Extent, ...]

@@ -7,6 +7,7 @@ its capacity.
 from __future__ import annotations
 
 from collections.abc import Iterable, Iterator
+from itertools import chain
 
 import numpy as np
 from numpy.typing import NDArray
@@ -81,13 +82,12 @@ class ClusterMap:
             begin = self.first
         runs: list[Run] = []
         left = count
-        for span in ((begin, self.end), (self.first, begin)):
-            for start, length in self.free_runs(*span):
-                if not left:
-                    break
-                length = min(length, left)
-                runs.append((start, length))
-                left -= length
+        for start, length in chain(self.free_runs(begin, self.end), self.free_runs(self.first, begin)):
+            if not left:
+                break
+            length = min(length, left)
+            runs.append((start, length))
+            left -= length
         runs = join_runs(runs)
         self.mark(runs, True)
         if runs:

@@ -14,6 +14,7 @@ from sastrugi.corpus.make import CorpusSpec, make_files
 from sastrugi.corpus.names import check_style
 from sastrugi.errors import SastrugiError, SpecimenError
 from sastrugi.kinds import kind_for_name, kind_named
+from sastrugi.specimen.digests import ahead
 from sastrugi.specimen.laying import Content
 from sastrugi.specimen.tables import SizeRange, StepTable, Table
 from sastrugi.units import format_size
@@ -195,10 +196,16 @@ def own_files(base: Path, folder: str) -> Iterator[Content]:
         if path.is_file() and not path.is_symlink():
             kind = kind_for_name(path.name)
             name = path.relative_to(root).as_posix()
-            yield Content(name, kind.name if kind else "other", path.stat().st_size, partial(_file_chunks, path))
+            size = path.stat().st_size
+            yield Content(name, kind.name if kind else "other", size, partial(_file_chunks, path, size))
 
 
-def _file_chunks(path: Path) -> Iterator[bytes]:
+def _file_chunks(path: Path, size: int) -> Iterator[bytes]:
+    """The content of a file; a large one is read ahead while what came before is written."""
+    return ahead(_read_file(path)) if size > 2 * _READ else _read_file(path)
+
+
+def _read_file(path: Path) -> Iterator[bytes]:
     with path.open("rb") as file:
         while chunk := file.read(_READ):
             yield chunk
