@@ -6,6 +6,9 @@ import hashlib
 import json
 import os
 import shutil
+import signal
+import subprocess
+import time
 from pathlib import Path
 
 import pytest
@@ -14,7 +17,7 @@ from sastrugi.errors import RecipeError
 from sastrugi.specimen.recipe import parse_recipe, shipped_recipes
 from sastrugi.specimen.steps import STEPS
 from sastrugi.specimen.truth import Specimen
-from tests.conftest import Program
+from tests.conftest import Program, program_path
 from tests.judges import assert_clean, require_drivers, volume_copy
 
 CARD = shipped_recipes()["camera-card"]
@@ -120,6 +123,35 @@ def test_own_files_become_a_specimen(sastrugi: Program, tmp_path: Path) -> None:
             "/Notebooks/deep/läsbar.dat": ("other", "deleted"), "/Notebooks/empty.txt": ("txt", "deleted")
         }  # fmt: skip
     sastrugi("audit", tmp_path / "s")
+
+
+def test_own_files_that_do_not_fit_say_by_how_much(sastrugi: Program, tmp_path: Path) -> None:
+    (tmp_path / "mine").mkdir()
+    for n in range(3):
+        (tmp_path / "mine" / f"{n}.bin").write_bytes(bytes(1 << 20))
+    corpus = 'corpus = { files = 4, kinds = ["txt"], size = "2 KiB..9 KiB", names = "long" }'
+    (tmp_path / "r.toml").write_text(SMALL.replace(corpus, 'folder = "mine"'), "utf-8")
+    ran = sastrugi("build", tmp_path / "r.toml", "--into", tmp_path / "s", code=2)
+    assert "the 3 files of 'mine' need 1.0 MiB more than is free" in ran.err and not (tmp_path / "s").exists()
+
+
+@pytest.mark.parametrize("how", [signal.SIGINT, signal.SIGTERM, signal.SIGKILL])
+def test_a_build_that_is_stopped_leaves_no_specimen(sastrugi: Program, tmp_path: Path, how: signal.Signals) -> None:
+    """Asked to stop it leaves nothing at all; killed, a hidden folder that is not mistaken for a specimen."""
+    process = subprocess.Popen(
+        [program_path(), "build", "new-table", "--into", tmp_path / "s"], stderr=subprocess.PIPE, text=True
+    )
+    while not list(tmp_path.glob(".s.*/medium.img")):
+        time.sleep(0.01)
+    time.sleep(0.5)
+    process.send_signal(how)
+    _, said = process.communicate(timeout=60)
+    left = [path.name for path in tmp_path.iterdir()]
+    if how == signal.SIGKILL:
+        assert len(left) == 1 and left[0].startswith(".s.") and left[0].endswith(".partial")
+        sastrugi("build", "one-notebook", "--into", tmp_path / "s")
+    else:
+        assert process.returncode == 130 and not left and "Traceback" not in said
 
 
 def test_sha256_is_there_for_who_asks(sastrugi: Program, tmp_path: Path) -> None:

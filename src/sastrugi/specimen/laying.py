@@ -195,13 +195,19 @@ class Laying:
             self.make_folders(place, path.rpartition("/")[0])
             when = self.tick(self.dice(path).number(4, 90))
             digests = Digests(self.sha256)
-            node = place.writer.store(path, content.size, digests.over(content.chunks()), when, runs=runs)
+            node = place.writer.store(path, content.size, self._passing(content, digests), when, runs=runs)
             lain = Lain(place.name, len(place.lives), node, path, False, when, when, content.size, role, content.kind)
             lain.blake3, lain.sha256 = digests.result()
         self._enter(lain)
         self._watch_content(lain)
-        self.progress.check()
         return lain
+
+    def _passing(self, content: Content, digests: Digests) -> Iterator[bytes]:
+        """Content on its way to the medium: digested, shown, and stopped where the user asks for it."""
+        self.progress.at(self.step - 1, content.name)
+        for chunk in digests.over(content.chunks()):
+            self.progress.check()
+            yield chunk
 
     def _enter(self, lain: Lain) -> None:
         self.laid.append(lain)
@@ -223,7 +229,7 @@ class Laying:
             for _ in digests.over(self.read(lain)):
                 pass
             self.books.forget(lain.content)
-            writer.grow(lain.node, content.size, digests.over(content.chunks()), when)
+            writer.grow(lain.node, content.size, self._passing(content, digests), when)
             lain.blake3, lain.sha256 = digests.result()
         lain.size, lain.modified = lain.node.size, when
         self._watch_content(lain)
@@ -242,7 +248,7 @@ class Laying:
         with self.acting(lain.path):
             when = self.tick(self.dice(f"{lain.path}/{self.step}").number(4, 90))
             digests = Digests(self.sha256)
-            writer.rewrite(lain.node, content.size, digests.over(content.chunks()), when, in_place)
+            writer.rewrite(lain.node, content.size, self._passing(content, digests), when, in_place)
             new = Lain(
                 lain.volume, lain.life, lain.node, lain.path, False, lain.created, when, content.size, lain.role,
                 lain.kind,

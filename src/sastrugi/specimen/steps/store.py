@@ -87,7 +87,7 @@ class StoreStep(StepTable):
 
     def carry_out(self, laying: Laying) -> None:
         place, writer = laying.mounted(self.volume)
-        contents = self._made(laying, self.corpus) if self.corpus else own_files(laying.base, self.folder or "")
+        contents = self._made(laying, self.corpus) if self.corpus else self._own(laying, writer)
         target = "/" + self.into.strip("/")
         paths = ((f"{target.rstrip('/')}/{content.name}", content) for content in contents)
         if self.pieces > 1 and self.gaps == "interleaved":
@@ -100,6 +100,17 @@ class StoreStep(StepTable):
             else:
                 runs = reserve(laying, writer, content.size, self.reuse, path)
             laying.store(place, path, content, runs)
+
+    def _own(self, laying: Laying, writer: VolumeWriter) -> Iterator[Content]:
+        """The user's files; raises SpecimenError before the first is written if not all of them fit."""
+        contents = list(own_files(laying.base, self.folder or ""))
+        needed = sum(writer.clusters_for(content.size) for content in contents)
+        if needed > writer.clusters.free:
+            missing = (needed - writer.clusters.free) * writer.cluster_size
+            raise SpecimenError(
+                f"the {len(contents):,} files of '{self.folder}' need {format_size(missing)} more than is free"
+            )
+        return iter(contents)
 
     def _made(self, laying: Laying, table: CorpusTable) -> Iterator[Content]:
         spec = CorpusSpec(
