@@ -60,6 +60,10 @@ def partitions_by_sfdisk(image: Path) -> list[Extent]:
     return [Extent(512 * row["start"], 512 * row["size"]) for row in rows if row["type"] not in ("5", "f")]
 
 
+def mtools_attributes(image: Path, path: str) -> str:
+    return _run("mattrib", "-i", str(image), f"::{path}").stdout.decode()
+
+
 def mtools_read(image: Path, offset: int, path: str) -> bytes:
     return _run("mtype", "-i", f"{image}@@{offset}", f"::{path}").stdout
 

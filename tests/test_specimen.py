@@ -75,10 +75,10 @@ share = 0.5
 @pytest.mark.parametrize(
     ("change", "message"),
     [
-        (('what = ["/Notebooks/*"]', 'what = ["/Notebook/*"]'), "step 3 (delete): '/Notebook/*' matches nothing"),
-        (('size = "2 KiB..9 KiB"', 'size = "4 MiB..5 MiB"'), "step 2 (store): the volume is full"),
-        (('cluster = "1 KiB"', 'cluster = "256 B"'), "step 1 (format): a FAT cluster cannot be 256 B"),
-        (('file_system = "fat12"', 'file_system = "fat32"'), "step 1 (format): FAT32 with clusters of 1 KiB needs"),
+        (('what = ["/Notebooks/*"]', 'what = ["/Notebook/*"]'), "step 3 (delete), line 16: '/Notebook/*' matches nothing"),
+        (('size = "2 KiB..9 KiB"', 'size = "4 MiB..5 MiB"'), "step 2 (store), line 12: the volume is full"),
+        (('cluster = "1 KiB"', 'cluster = "256 B"'), "step 1 (format), line 8: a FAT cluster cannot be 256 B"),
+        (('file_system = "fat12"', 'file_system = "fat32"'), "step 1 (format), line 8: FAT32 with clusters of 1 KiB needs"),
         (("[[steps]]\ndo = \"format\"", '[[steps]]\ndo = "partition"\nvolumes = [{ name = "a", size = "9 MiB" }]\n[[steps]]\ndo = "format"'), "do not fit"),
         (('into = "/Notebooks"', 'into = "/Note:books"'), "cannot hold ':'"),
     ],
@@ -247,7 +247,7 @@ def test_recipes_are_listed_shown_and_checked(sastrugi: Program, tmp_path: Path)
     mine.write_text(shown, "utf-8")
     assert "sound, 6 steps" in sastrugi("recipe", "check", mine).err
     mine.write_text(shown.replace('size = "128 MiB"', 'size = "16 MiB"'), "utf-8")
-    assert "step 2 (format): FAT32" in sastrugi("recipe", "check", mine, code=2).err
+    assert "step 2 (format), line 14: FAT32" in sastrugi("recipe", "check", mine, code=2).err
     assert [p.name for p in tmp_path.iterdir()] == ["mine.toml"]
     assert "did you mean 'formatted-refilled'" in sastrugi("recipe", "show", "formated-refilled", code=2).err
 

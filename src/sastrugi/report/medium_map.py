@@ -122,11 +122,14 @@ def map_text(medium: MediumLayers, columns: int = 96, rows: int = 6) -> list[Tex
         out.append(line)
     if grid.after:
         out.append(Text(f"… {format_size(grid.after)} free", style="dim"))
-    legend = Text()
+    legend = [Text()]
     for layer in medium.layers:
-        legend.append(layer.letter, style=f"bold {layer.colour}" if layer.letter != FREE else "bold")
-        legend.append(f" {layer.meaning} {format_size(layer.bytes)}   ")
-    return [*out, legend]
+        told = f" {layer.meaning} {format_size(layer.bytes)}   "
+        if legend[-1] and len(legend[-1]) + len(told) > columns:
+            legend.append(Text())
+        legend[-1].append(layer.letter, style=f"bold {layer.colour}" if layer.letter != FREE else "bold")
+        legend[-1].append(told)
+    return [*out, *legend]
 
 
 def map_json(medium: MediumLayers) -> dict[str, Any]:

@@ -130,6 +130,8 @@ def specimen_line(truth: Truth) -> Text:
 
 def truth_table(truth: Truth) -> RenderableType:
     """Life by life: what there is, what was lost, and how much of that could come back."""
+    from sastrugi.specimen.truth import LOSSES
+
     out = table()
     for name, justify in (
         ("Volume", "left"),
@@ -149,12 +151,13 @@ def truth_table(truth: Truth) -> RenderableType:
             files = [
                 f for f in truth.files if (f.volume, f.life) == (volume.name, life.number) and f.role == "reference"
             ]
-            lost = [f for f in files if f.lost]
+            lost = [f for f in files if f.end in LOSSES]
+            earlier = ", earlier" if lost and not any(f.lost for f in lost) else ""
             whole = sum(f.ceiling.intact for f in lost)
             gone = sum(f.ceiling.bytes == 0 for f in lost)
             out.add_row(
                 Text(volume.name),
-                f"{life.number} {spoken(life.file_system)}, {life.end}",
+                f"{life.number} {spoken(life.file_system)}, {life.end}{earlier}",
                 str(len(files)),
                 str(sum(f.standing for f in files)),
                 str(len(lost)),
@@ -169,7 +172,7 @@ def truth_table(truth: Truth) -> RenderableType:
     ]
     legend = Text(
         "Whole, Part, Gone: lost files whose bytes are all, partly or no longer on the medium. "
-        "Named: full name still there.",
+        "Named: full name still there. Earlier: lost before the loss this specimen is about.",
         style=GREY,
     )
     return Group(specimen_line(truth), out, *troubles, legend)

@@ -13,7 +13,7 @@ from sastrugi.progress import Progress
 from sastrugi.safety import new_folder
 from sastrugi.specimen.laying import Laying
 from sastrugi.specimen.papers import write_papers
-from sastrugi.specimen.recipe import Recipe
+from sastrugi.specimen.recipe import Recipe, line_of_step
 from sastrugi.specimen.steps import STEPS
 
 
@@ -63,7 +63,8 @@ def _carry_out(recipe: Recipe, laying: Laying, only: Container[str] = STEPS) -> 
         except (RecipeError, Interrupted):
             raise
         except SastrugiError as error:
-            raise RecipeError(f"step {number} ({step.do}): {error}") from error
+            line = line_of_step(recipe, number)
+            raise RecipeError(f"step {number} ({step.do}), line {line}: {error}") from error
         laying.progress.at(number, step.do)
     for place in laying.places.values():
         if place.writer and not place.trouble:

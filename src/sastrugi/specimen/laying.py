@@ -187,15 +187,17 @@ class Laying:
                 self._enter(Lain(place.name, len(place.lives), node, node.path, True, when, when))
 
     def store(
-        self, place: Place, path: str, content: Content, runs: list[Run] | None = None, role: Role = "reference"
-    ) -> Lain:
+        self, place: Place, path: str, content: Content, runs: list[Run] | None = None, role: Role = "reference",
+        attributes: int = 0,
+    ) -> Lain:  # fmt: skip
         """Write a new file, with the folders above it."""
         assert place.writer is not None
         with self.acting(path):
             self.make_folders(place, path.rpartition("/")[0])
             when = self.tick(self.dice(path).number(4, 90))
             digests = Digests(self.sha256)
-            node = place.writer.store(path, content.size, self._passing(content, digests), when, runs=runs)
+            chunks = self._passing(content, digests)
+            node = place.writer.store(path, content.size, chunks, when, None, runs, attributes)
             lain = Lain(place.name, len(place.lives), node, path, False, when, when, content.size, role, content.kind)
             lain.blake3, lain.sha256 = digests.result()
         self._enter(lain)

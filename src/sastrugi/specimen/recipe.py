@@ -23,6 +23,8 @@ from sastrugi.specimen.tables import RangeTable, Size, StepTable, Table
 RECIPE_VERSION = 1
 SUFFIX = ".toml"
 _LARGEST = 16 << 40
+_MOST_WORDS = 20
+"""So many right words are listed where none is near."""
 if TYPE_CHECKING:
     AnyStep = StepTable
 else:
@@ -80,7 +82,8 @@ def load_recipe(name: str) -> Recipe:
     if path.suffix != SUFFIX and not path.is_file():
         shipped = shipped_recipes()
         if name not in shipped:
-            raise RecipeError(f"'{name}' is neither a recipe file nor a shipped recipe{_nearest(name, shipped)}")
+            hint = _nearest(name, shipped) or ": 'sastrugi recipe list' shows those that ship"
+            raise RecipeError(f"'{name}' is neither a recipe file nor a shipped recipe{hint}")
         return parse_recipe(shipped[name], name)
     try:
         text = path.read_text("utf-8")
@@ -104,9 +107,17 @@ def parse_recipe(text: str, origin: str, base: Path | None = None) -> Recipe:
     return recipe.model_copy(update={"text": text, "base": base or Path.cwd()})
 
 
+def line_of_step(recipe: Recipe, number: int) -> int:
+    """The line at which a step of the recipe begins (the first is number 1)."""
+    return _line_of(("steps", number - 1), recipe.text)
+
+
 def _nearest(word: str, words: Any) -> str:
     near = get_close_matches(word, list(words), 1, 0.5)
-    return f": did you mean '{near[0]}'?" if near else f": there are {', '.join(words)}"
+    if near:
+        return f": did you mean '{near[0]}'?"
+    known = list(words)
+    return f": there are {', '.join(known)}" if len(known) <= _MOST_WORDS else ""
 
 
 def _explain(error: ValidationError, text: str, origin: str) -> str:

@@ -174,12 +174,12 @@ class EntryTableWriter(VolumeWriter):
 
     def store(
         self, path: str, size: int, chunks: Iterable[bytes], when: dt.datetime, modified: dt.datetime | None = None,
-        runs: list[Run] | None = None,
+        runs: list[Run] | None = None, attributes: int = 0,
     ) -> Node:  # fmt: skip
         parent, name = self._new_place(path)
         self._check_size(path, size)
         taken = self.clusters.take(self.clusters_for(size)) if runs is None else runs
-        node = Node(name, parent, False, 0, 0, taken, size)
+        node = Node(name, parent, False, 0, 0, taken, size, attributes=attributes)
         self._fill(path, self.run_extents(taken), size, chunks)
         self._link(node)
         self._enter(node, when, modified or when)

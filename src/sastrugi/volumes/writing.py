@@ -15,6 +15,8 @@ from sastrugi.volumes.clusters import ClusterMap, Run
 Habits = Literal["linux", "windows", "macos", "camera"]
 """Whose way of deleting and formatting a step follows."""
 HABITS: tuple[Habits, ...] = ("linux", "windows", "macos", "camera")
+ATTRIBUTES = {"read-only": 1, "hidden": 2, "system": 4}
+"""Attributes a file can have besides those that follow from what it is; FAT and exFAT use the same bits."""
 NameWorth = Literal["full", "near"]
 
 
@@ -22,8 +24,9 @@ NameWorth = Literal["full", "near"]
 class Node:
     """A live file or folder of a volume being written.
 
-    `first_slot` and `slots` place its entries in the parent's table, `runs` its clusters. `alias` is the short name
-    (FAT), `aliases` those taken in a folder; `chained` tells that its clusters are linked in the FAT (exFAT).
+    `first_slot` and `slots` place its entries in the parent's table, `runs` its clusters. `attributes` are bits of
+    `ATTRIBUTES`. `alias` is the short name (FAT), `aliases` those taken in a folder; `chained` tells that its clusters
+    are linked in the FAT (exFAT).
     """
 
     name: str
@@ -36,6 +39,7 @@ class Node:
     children: dict[str, Node] = field(default_factory=dict)
     table: bytearray = field(default_factory=bytearray)
     search_from: int = 0
+    attributes: int = 0
     alias: bytes = b""
     aliases: set[bytes] = field(default_factory=set)
     chained: bool = False
@@ -134,7 +138,7 @@ class VolumeWriter(ABC):
     @abstractmethod
     def store(
         self, path: str, size: int, chunks: Iterable[bytes], when: dt.datetime, modified: dt.datetime | None = None,
-        runs: list[Run] | None = None,
+        runs: list[Run] | None = None, attributes: int = 0,
     ) -> Node:  # fmt: skip
         """Write a new file of exactly `size` bytes, given in pieces, into a folder that exists.
 

@@ -19,6 +19,7 @@ from sastrugi.specimen.laying import Content
 from sastrugi.specimen.tables import SizeRange, StepTable, Table
 from sastrugi.units import format_size
 from sastrugi.volumes.clusters import Run, join_runs
+from sastrugi.volumes.writing import ATTRIBUTES
 
 if TYPE_CHECKING:
     from sastrugi.scenario.dice import Dice
@@ -78,6 +79,7 @@ class StoreStep(StepTable):
     reuse: Reuse = "next"
     pieces: Annotated[int, Field(ge=1, le=1000)] = 1
     gaps: Literal["fillers", "interleaved"] = "fillers"
+    attributes: Annotated[list[Literal["read-only", "hidden", "system"]], Field(default_factory=list)]
 
     @model_validator(mode="after")
     def _one_source(self) -> StoreStep:
@@ -99,7 +101,11 @@ class StoreStep(StepTable):
                 runs = self._in_gaps(laying, place, writer, content)
             else:
                 runs = reserve(laying, writer, content.size, self.reuse, path)
-            laying.store(place, path, content, runs)
+            laying.store(place, path, content, runs, attributes=self._bits)
+
+    @property
+    def _bits(self) -> int:
+        return sum(ATTRIBUTES[name] for name in set(self.attributes))
 
     def _own(self, laying: Laying, writer: VolumeWriter) -> Iterator[Content]:
         """The user's files; raises SpecimenError before the first is written if not all of them fit."""
@@ -150,7 +156,7 @@ class StoreStep(StepTable):
                     if turn < len(share):
                         own += writer.reserve(share[turn])
             for (path, content), own in zip(pair, runs, strict=False):
-                laying.store(place, path, content, join_runs(own))
+                laying.store(place, path, content, join_runs(own), attributes=self._bits)
             if len(pair) == 1 and runs[1]:
                 size = len(shares[1]) * writer.cluster_size
                 _filler(laying, place, size, join_runs(runs[1]))

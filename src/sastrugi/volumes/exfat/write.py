@@ -219,7 +219,7 @@ class ExfatWriter(EntryTableWriter):
     def _new_record(self, node: Node, when: dt.datetime, modified: dt.datetime) -> bytes:
         entry = np.zeros((), FILE_ENTRY)
         entry["type"] = TYPE_FILE
-        entry["attributes"] = ATTR_DIRECTORY if node.folder else ATTR_ARCHIVE
+        entry["attributes"] = (ATTR_DIRECTORY if node.folder else ATTR_ARCHIVE) | node.attributes
         entry["created"], entry["created_10ms"] = encode_time(when)
         entry["modified"], entry["modified_10ms"] = encode_time(modified)
         entry["accessed"] = encode_time(when)[0]

@@ -228,7 +228,7 @@ class FatWriter(EntryTableWriter):
         return free
 
     def _new_record(self, node: Node, when: dt.datetime, modified: dt.datetime) -> bytes:
-        attr, size = (ATTR_DIRECTORY, 0) if node.folder else (ATTR_ARCHIVE, node.size)
+        attr, size = (ATTR_DIRECTORY, 0) if node.folder else (ATTR_ARCHIVE | node.attributes, node.size)
         assert node.parent is not None
         longs = self._take_alias(node, node.name, node.parent)
         return longs + self._entry(node.alias, attr, when, _first_cluster(node), size, modified).tobytes()

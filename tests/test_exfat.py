@@ -1,0 +1,186 @@
+"""The exFAT reader: what deletions leave, damage to every structure, and noise anywhere."""
+
+from __future__ import annotations
+
+import datetime as dt
+import random
+import time
+from pathlib import Path
+
+import numpy as np
+import pytest
+from hypothesis import given, settings
+from hypothesis import strategies as st
+
+from sastrugi.media import Extent, open_medium
+from sastrugi.media.raw import RawImage
+from sastrugi.volumes.base import Entry
+from sastrugi.volumes.exfat.directory import parse_set, parse_table
+from sastrugi.volumes.exfat.layout import decode_time, encode_time, expand_upcase, name_hash, upper_name
+from sastrugi.volumes.exfat.read import open_exfat
+from sastrugi.volumes.exfat.upcase import table_bytes, upcase
+from sastrugi.volumes.exfat.write import ExfatWriter, plan
+from tests.test_writers import long_names
+
+NOON = dt.datetime(2031, 2, 3, 12)
+SIZE = 4 << 20
+
+
+def small_volume(path: Path) -> ExfatWriter:
+    """Notes in a folder, and a file in many pieces."""
+    image = RawImage(path, SIZE)
+    writer = ExfatWriter(image, plan(0, SIZE, 1024), "CARD", 0x20310203, NOON)
+    writer.make_folder("A/B", NOON)
+    dice = random.Random(3)
+    for n in range(8):
+        writer.store(f"A/B/core section {n}.txt", 3000, [dice.randbytes(3000)], NOON)
+    for n in range(0, 8, 2):
+        node = writer.find(f"A/B/core section {n}.txt")
+        assert node is not None
+        writer.delete(node, NOON)
+    writer.store("pieces.bin", 9000, [dice.randbytes(9000)], NOON, runs=writer.reserve(9, 2))
+    writer.flush()
+    return writer
+
+
+def entries_of(path: Path) -> tuple[dict[str, Entry], list[str]]:
+    """Everything a scan asks a volume for."""
+    with open_medium(path, 512) as medium:
+        volume = open_exfat(medium, Extent(0, medium.size))
+        if volume is None:
+            return {}, []
+        volume.used_and_free()
+        list(volume.own_extents())
+        entries = {"/".join(entry.path): entry for entry in volume.entries()}
+        for entry in entries.values():
+            for placement in entry.placements:
+                volume.conflicts(placement.extents)
+        return entries, volume.health
+
+
+def test_a_deleted_file_in_pieces_comes_back_by_its_chain(tmp_path: Path) -> None:
+    writer = small_volume(tmp_path / "v.img")
+    node = writer.find("pieces.bin")
+    assert node is not None and len(node.runs) > 2
+    extents = writer.extents(node)
+    writer.delete(node, NOON)
+    writer.flush()
+    entries, health = entries_of(tmp_path / "v.img")
+    first = entries["pieces.bin"].placements[0]
+    assert (first.extents, health) == (extents, []) and "still stands" in first.reason
+    assert entries["A/B/core section 2.txt"].deleted and not entries["A/B/core section 1.txt"].deleted
+
+
+def test_a_folder_that_was_moved_counts_where_it_is(tmp_path: Path) -> None:
+    writer = small_volume(tmp_path / "v.img")
+    writer.make_folder("C", NOON)
+    writer.rename(writer.find("A/B"), "C/Moved", NOON)  # type: ignore[arg-type]
+    writer.flush()
+    entries, _ = entries_of(tmp_path / "v.img")
+    assert not entries["C/Moved/core section 1.txt"].deleted and entries["A/B"].deleted
+
+
+def damage(writer: ExfatWriter, what: str) -> None:
+    image, region = writer.image, 12 * 512
+    if what == "both boots":
+        image.write(100, b"\xff\xff")
+        image.write(region + 100, b"\xff\xff")
+    elif what == "boot gone":
+        image.write(0, bytes(512))
+    elif what == "loop":
+        chain = writer.chain(writer.find("pieces.bin"))  # type: ignore[arg-type]
+        first = writer.find("pieces.bin").runs[0][0]  # type: ignore[union-attr]
+        image.write(chain[1].offset, first.to_bytes(4, "little"))
+    else:
+        for extent in writer.structures()[what]:
+            image.zero(*extent)
+
+
+@pytest.mark.parametrize(
+    ("what", "told", "lost"),
+    [
+        ("boot", "its backup", 0), ("boot gone", "its backup", 0), ("backup-boot", "", 0), ("loop", "", 0),
+        ("both boots", "so is its backup's", 0), ("fat1", "root folder is damaged", 0), ("bitmap", "", 0), ("root", "bitmap cannot be found", 12),
+    ],
+)  # fmt: skip
+def test_damage_is_told_and_costs_what_it_hits(tmp_path: Path, what: str, told: str, lost: int) -> None:
+    writer = small_volume(tmp_path / "v.img")
+    whole, _ = entries_of(tmp_path / "v.img")
+    damage(writer, what)
+    left, health = entries_of(tmp_path / "v.img")
+    assert told in "; ".join(health) and bool(told) == bool(health)
+    if what == "root":
+        assert not left
+    else:
+        assert set(left) == set(whole)
+    if what == "loop":
+        assert "loop" in left["pieces.bin"].notes[0]
+
+
+@settings(max_examples=150)
+@given(st.data())
+def test_noise_anywhere_ends_in_less_found(tmp_path_factory: pytest.TempPathFactory, data: st.DataObject) -> None:
+    path = tmp_path_factory.mktemp("noise") / "v.img"
+    writer = small_volume(path)
+    places = [part for parts in writer.structures().values() for part in parts]
+    places += [writer.extents(writer.find(name))[0] for name in ("A", "A/B")]  # type: ignore[arg-type]
+    for _ in range(data.draw(st.integers(1, 6))):
+        place = data.draw(st.sampled_from(places))
+        at = data.draw(st.integers(0, min(place.length, 4096) - 1))
+        noise = data.draw(st.binary(min_size=1, max_size=40))
+        writer.image.write(place.offset + at, noise[: place.length - at])
+    began = time.monotonic()
+    entries_of(path)
+    assert time.monotonic() - began < 10
+
+
+@given(long_names, st.booleans())
+def test_a_set_proves_itself_deleted_or_not(name: str, deleted: bool) -> None:
+    from sastrugi.volumes.exfat.write import _entry_set, _label_entry
+
+    data = bytearray(_entry_set(*blank_entries(), name))
+    if deleted:
+        for at in range(0, len(data), 32):
+            data[at] &= 0x7F
+    seen = parse_set(bytes(data))
+    assert seen is not None and (seen.name, seen.deleted, seen.proven) == (name, deleted, True)
+    table = _label_entry("X") + bytes(data) + bytes(64)
+    assert [record.name for record in parse_table(table)] == [name]
+    data[-1] ^= 1
+    broken = parse_set(bytes(data))
+    assert broken is None or not broken.proven
+
+
+def blank_entries() -> tuple[np.ndarray, np.ndarray]:  # type: ignore[type-arg]
+    from sastrugi.volumes.exfat.layout import FILE_ENTRY, STREAM_ENTRY, TYPE_FILE, TYPE_STREAM
+
+    entry, stream = np.zeros((), FILE_ENTRY), np.zeros((), STREAM_ENTRY)
+    entry["type"], stream["type"] = TYPE_FILE, TYPE_STREAM
+    for when in ("created", "modified", "accessed"):
+        entry[when] = encode_time(NOON)[0]
+    stream["length"], stream["first_cluster"] = 9, 5
+    return entry, stream
+
+
+def test_the_end_of_an_overwritten_name_is_told(tmp_path: Path) -> None:
+    from sastrugi.volumes.exfat.write import _entry_set
+
+    data = bytearray(_entry_set(*blank_entries(), "Snow pit notes of the third week.docx"))
+    for at in range(0, len(data), 32):
+        data[at] &= 0x7F
+    data[96:128] = b"\x85" + bytes(31)  # the second name entry is another set's now
+    seen = parse_set(bytes(data))
+    assert seen is not None and seen.name == "Snow pit notes " and seen.name_sure < 0.5
+
+
+def test_the_upcase_table_is_that_of_the_standard_where_it_is_fixed() -> None:
+    table = expand_upcase(table_bytes())
+    assert (table == upcase()).all()
+    assert bytes(table[:128].astype("u1")) == bytes(range(128)).upper()
+    assert upper_name("Ålbreen ıß", table).decode("utf-16-le") == "ÅLBREEN Iß"
+    assert name_hash(b"") == 0
+
+
+@given(st.datetimes(dt.datetime(1980, 1, 1), dt.datetime(2107, 12, 31)))
+def test_times_keep_ten_milliseconds(when: dt.datetime) -> None:
+    assert decode_time(*encode_time(when)) == when.replace(microsecond=when.microsecond // 10000 * 10000)
