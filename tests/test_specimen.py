@@ -12,6 +12,8 @@ import time
 from pathlib import Path
 
 import pytest
+from hypothesis import given
+from hypothesis import strategies as st
 
 from sastrugi.errors import RecipeError
 from sastrugi.specimen.recipe import parse_recipe, shipped_recipes
@@ -32,6 +34,11 @@ MISTAKES = {
     "sizes upside down": ('"60 KiB..400 KiB"', '"400 KiB..60 KiB"', "must not be above"),
     "a missing key": ('label = "FIRNLINE"', "", ""),
     "a wrong version": ("recipe = 1", "recipe = 7", "input should be 1"),
+    "a time that is none": (
+        "starts = 2031-02-03T08:00:00",
+        "starts = 9999-12-31T23:59:59",
+        "start between 1980 and 2099",
+    ),
     "no TOML": ("seed = 20310203", "seed = = 20310203", "is no TOML"),
 }
 
@@ -48,6 +55,41 @@ def test_a_mistake_in_a_recipe_names_its_line(case: str) -> None:
         parse_recipe(CARD.replace(right, wrong, 1), "card.toml")
     assert f"line {line}" in str(caught.value)
     assert "\n" not in str(caught.value)
+
+
+def test_a_rename_step_knows_the_parts_of_a_name() -> None:
+    step = '[[steps]]\ndo = "rename"\nwhat = ["/Loggers/*"]\nto = "{nom}{n:99999999}"\n'
+    with pytest.raises(RecipeError, match=r"'{nom}' is no part of a name: there are {n}, {suffix}, {stem}, {name}"):
+        parse_recipe(CARD + step, "card.toml")
+
+
+@given(st.sampled_from(sorted(shipped_recipes())), st.data())
+def test_any_text_is_a_recipe_or_one_clear_line(name: str, data: st.DataObject) -> None:
+    lines = shipped_recipes()[name].splitlines()
+    at = data.draw(st.integers(0, len(lines) - 1))
+    key, equals, _ = lines[at].partition(" = ")
+    words = st.sampled_from(
+        ["0", "-1", '""', "[]", "{}", "true", '"all"', '"9 PiB"', "1e99", '["*"]', '"\\u0000"', "nan"]
+    )
+    lines[at] = (
+        f"{key}{equals}{data.draw(st.one_of(words, st.text(max_size=20)))}"
+        if equals
+        else data.draw(st.text(max_size=30))
+    )
+    try:
+        parse_recipe("\n".join(lines), "r.toml")
+    except RecipeError as error:
+        assert "\n" not in str(error) or "is no TOML" in str(error)
+
+
+def test_a_medium_that_no_disk_here_holds_is_refused(sastrugi: Program, tmp_path: Path) -> None:
+    """16 TiB may be asked for; whether a disk can hold such a file, with holes, is the disk's affair."""
+    recipe = tmp_path / "r.toml"
+    recipe.write_text(SMALL.replace('"2 MiB"', '"16 TiB"').replace("fat12", "exfat").replace("1 KiB", "1 MiB"), "utf-8")
+    ran = sastrugi("recipe", "check", recipe, code=None)
+    assert ran.code == 0 or "an image of 16 TiB cannot be made here" in ran.err
+    recipe.write_text(SMALL.replace('"2 MiB"', '"17 TiB"'), "utf-8")
+    assert "64 KiB to 16 TiB" in sastrugi("recipe", "check", recipe, code=2).err
 
 
 SMALL = """

@@ -10,6 +10,7 @@ from pathlib import Path
 from sastrugi.errors import MediumError
 from sastrugi.media.base import Medium
 from sastrugi.media.extents import Extent
+from sastrugi.units import format_size
 
 WriteObserver = Callable[[int, "bytes | memoryview"], None]
 _ZEROS = bytes(1 << 20)
@@ -89,8 +90,14 @@ class RawImage(RawMedium):
         try:
             with path.open("xb") as file:
                 file.truncate(size)
+        except FileExistsError as error:
+            raise MediumError(f"{path}: is there already: name a new file") from error
         except OSError as error:
-            raise MediumError(f"{path}: cannot be made: {error.strerror}") from error
+            path.unlink(missing_ok=True)
+            raise MediumError(
+                f"an image of {format_size(size)} cannot be made here ({error.strerror}): "
+                "another disk may hold larger files"
+            ) from error
         super().__init__(path, sector)
         self.observers: list[WriteObserver] = []
 

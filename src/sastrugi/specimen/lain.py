@@ -29,7 +29,7 @@ class Life:
     ended_by: int | None = None
 
 
-@dataclass(slots=True)
+@dataclass(slots=True, eq=False)
 class Place:
     """A place for volumes, the volume that is on it now, and the lives it has had. `trouble` says why nothing can be
     done on it, if so."""
@@ -47,7 +47,7 @@ class Place:
         return self.lives[-1]
 
 
-@dataclass(slots=True)
+@dataclass(slots=True, eq=False)
 class RecordLeft:
     """A directory record that is no longer live: under which path it stood, which size and first byte it told, and what
     of it still tells."""
@@ -83,7 +83,7 @@ class RecordLeft:
         return "full" if stem[0] == wanted[0] and all(folder.named() for folder in self.above) else "name"
 
 
-@dataclass(slots=True)
+@dataclass(slots=True, eq=False)
 class Lain:
     """One version of a file, or a folder, from its writing to its end. `records` are those that are no longer live;
     `index` is the file that tells its name while it is in a bin."""

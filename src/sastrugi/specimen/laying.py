@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import datetime as dt
+from collections import Counter
 from collections.abc import Callable, Iterable, Iterator, Sequence
 from contextlib import contextmanager
 from dataclasses import dataclass, field
@@ -45,7 +46,7 @@ class Content:
     chunks: Callable[[], Iterable[bytes]]
 
 
-@dataclass(slots=True)
+@dataclass(slots=True, eq=False)
 class Laying:
     """A medium being laid down. `step` is the number of the step that is carried out, `base` where paths of a recipe
     count from, `sha256` whether each file gets that digest, too."""
@@ -62,6 +63,7 @@ class Laying:
     scheme: str = ""
     laid: list[Lain] = field(default_factory=list)
     by_node: dict[int, Lain] = field(default_factory=dict)
+    counts: Counter[Role] = field(default_factory=Counter)
     unreadable: RangeSet = field(default_factory=RangeSet)
     step: int = 0
 
@@ -213,6 +215,7 @@ class Laying:
 
     def _enter(self, lain: Lain) -> None:
         self.laid.append(lain)
+        self.counts[lain.role] += not lain.folder
         self.by_node[id(lain.node)] = lain
 
     def _watch_content(self, lain: Lain) -> None:
@@ -339,7 +342,7 @@ class Laying:
 
         Raises SpecimenError, with the nearest path, for a pattern that matches nothing.
         """
-        chosen: list[Lain] = []
+        found: dict[int, Lain] = {}
         nodes = (one for one in self.standing(place) if not (files_only and one.folder))
         live = {one.node.path: one for one in nodes}
         for pattern in patterns:
@@ -350,9 +353,9 @@ class Laying:
                 what = "no file" if files_only else "nothing"
                 hint = f": did you mean '{near[0]}'?" if near else ""
                 raise SpecimenError(f"'{pattern}' matches {what} that is there{hint}")
-            chosen += [one for one in hits if one not in chosen]
-        inside = {id(one.node) for one in chosen if one.folder}
-        chosen = [one for one in chosen if not any(id(above) in inside for above in _parents(one.node))]
+            found.update((id(one), one) for one in hits)
+        inside = {id(one.node) for one in found.values() if one.folder}
+        chosen = [one for one in found.values() if not any(id(above) in inside for above in _parents(one.node))]
         if share < 1:
             count = max(round(share * len(chosen)), 1)
             keep = {id(one) for one in self.dice(f"step {self.step}").shuffled(chosen)[:count]}

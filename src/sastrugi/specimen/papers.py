@@ -61,7 +61,9 @@ def write_papers(recipe: Recipe, laying: Laying) -> None:
 def mark_lost(files: list[TruthFile]) -> Iterator[TruthFile]:
     """The files, with those marked that the loss is about. What an earlier life lost was no longer looked for."""
     ended = [file for file in files if file.role == "reference" and file.end in LOSSES]
-    last = {file.volume: max(other.life for other in ended if other.volume == file.volume) for file in ended}
+    last: dict[str, int] = {}
+    for file in ended:
+        last[file.volume] = max(file.life, last.get(file.volume, 0))
     among = {file.id for file in ended if file.life == last[file.volume]}
     return (file.model_copy(update={"lost": True}) if file.id in among else file for file in files)
 

@@ -60,6 +60,13 @@ class Recipe(Table):
     text: str = Field(default="", exclude=True)
     base: Path = Field(default=Path(), exclude=True)
 
+    @field_validator("starts")
+    @classmethod
+    def _has_time_to_go_on(cls, starts: dt.datetime) -> dt.datetime:
+        if not 1980 <= starts.year < 2100:
+            raise ValueError("file systems keep times from 1980 to 2107: start between 1980 and 2099")
+        return starts
+
 
 _TABLES: dict[str, type[BaseModel]] = {
     "medium": MediumTable, "corpus": CorpusTable, "volumes": VolumePlace, "range": RangeTable

@@ -19,7 +19,7 @@ _BUCKET = 1 << 20
 SECTOR = 512
 
 
-@dataclass(slots=True)
+@dataclass(slots=True, eq=False)
 class Remains:
     """What is left of something that was written: `extents` as laid, `gone` of them, and who took them."""
 

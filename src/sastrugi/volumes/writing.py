@@ -20,7 +20,7 @@ ATTRIBUTES = {"read-only": 1, "hidden": 2, "system": 4}
 NameWorth = Literal["full", "near"]
 
 
-@dataclass(slots=True)
+@dataclass(slots=True, eq=False)
 class Node:
     """A live file or folder of a volume being written.
 

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import re
 from collections.abc import Iterator
 from functools import partial
 from pathlib import PurePosixPath
@@ -9,7 +10,6 @@ from typing import TYPE_CHECKING, Annotated, Literal
 
 from pydantic import Field, model_validator
 
-from sastrugi.errors import SpecimenError
 from sastrugi.kinds import all_kinds
 from sastrugi.specimen.laying import Content
 from sastrugi.specimen.steps.store import Reuse, noise_chunks, require_room, reserve
@@ -20,6 +20,7 @@ if TYPE_CHECKING:
     from sastrugi.specimen.lain import Lain
     from sastrugi.specimen.laying import Laying
 
+_NAME_PARTS = ("{n}", "{suffix}", "{stem}", "{name}")
 _LINES = ("txt", "log", "csv", "gpx", "mbox")
 """Kinds that people and loggers append lines to."""
 
@@ -60,7 +61,7 @@ class EditStep(StepTable):
         place, writer = laying.mounted(self.volume)
         for lain in laying.choose(place, self.what, self.share, files_only=True):
             content = _edited(laying, lain, max(round(lain.size * self.scale), 1))
-            require_room(writer, content, lain.path)
+            require_room(writer, content.size, lain.path)
             if self.how != "replace":
                 laying.rewrite(lain, content, self.how == "in-place")
                 continue
@@ -97,6 +98,8 @@ class RenameStep(StepTable):
     def _says_something(self) -> RenameStep:
         if self.to is None and self.into is None:
             raise ValueError("a rename step says 'to' (another name), 'into' (another folder), or both")
+        if unknown := set(re.findall(r"{\w*}", self.to or "")) - set(_NAME_PARTS):
+            raise ValueError(f"'{min(unknown)}' is no part of a name: there are {', '.join(_NAME_PARTS)}")
         return self
 
     def carry_out(self, laying: Laying) -> None:
@@ -104,12 +107,9 @@ class RenameStep(StepTable):
         for n, lain in enumerate(laying.choose(place, self.what, self.share), 1):
             old = PurePosixPath(lain.node.path)
             folder = "/" + self.into.strip("/") if self.into is not None else str(old.parent)
-            try:
-                name = (self.to or "{name}").format(name=old.name, stem=old.stem, suffix=old.suffix, n=n)
-            except (KeyError, IndexError, ValueError) as error:
-                raise SpecimenError(
-                    f"'{self.to}' is no pattern for a name: it may hold {{name}}, {{stem}}, {{suffix}} and {{n}}"
-                ) from error
+            name = self.to or "{name}"
+            for part, value in zip(_NAME_PARTS, (str(n), old.suffix, old.stem, old.name), strict=True):
+                name = name.replace(part, value)
             laying.rename(lain, f"{folder.rstrip('/')}/{name}")
 
 
@@ -129,5 +129,5 @@ class CopyStep(StepTable):
         for lain in laying.choose(source, self.what, self.share, files_only=True):
             path = f"/{self.into.strip('/')}/{PurePosixPath(lain.node.path).name}"
             content = Content(path, lain.kind, lain.size, partial(laying.read, lain))
-            require_room(writer, content, path)
+            require_room(writer, content.size, path)
             laying.store(target, path, content, reserve(laying, writer, lain.size, self.reuse, path))

@@ -12,6 +12,7 @@ from sastrugi.specimen.steps.store import Reuse, noise_chunks, require_room, res
 from sastrugi.specimen.tables import ActsAs, Size, SizeRange, StepTable
 
 if TYPE_CHECKING:
+    from sastrugi.specimen.lain import Lain
     from sastrugi.specimen.laying import Laying
 
 _FOLDER = "/Season"
@@ -40,18 +41,18 @@ class ChurnStep(StepTable):
         place, writer = laying.mounted(self.volume)
         dice = laying.dice(f"step {laying.step}")
         written = deleted = 0
+        mine: list[Lain] = []
         while written < self.write:
-            number = sum(one.role == "use" for one in laying.laid) + 1
+            number = laying.counts["use"] + 1
             size = min(dice.spread(*self.size), self.write - written)
             name = f"{_FOLDER}/USE{number:05d}.DAT"
             content = Content(name, "other", size, partial(noise_chunks, laying.dice(name), size))
-            require_room(writer, content, name)
+            require_room(writer, size, name)
             runs = reserve(laying, writer, size, self.reuse, name)
-            laying.store(place, name, content, runs, "use")
+            mine.append(laying.store(place, name, content, runs, "use"))
             written += size
             if deleted * self.write < self.delete * written:
-                mine = [one for one in laying.standing(place) if one.role == "use"]
-                victim = dice.pick(mine)
+                victim = mine.pop(dice.number(0, len(mine) - 1))
                 laying.delete(victim, self.acts_as)
                 deleted += victim.size
         writer.flush()

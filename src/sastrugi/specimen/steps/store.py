@@ -10,7 +10,7 @@ from typing import TYPE_CHECKING, Annotated, Literal
 
 from pydantic import Field, field_validator, model_validator
 
-from sastrugi.corpus.make import CorpusSpec, make_files
+from sastrugi.corpus.make import CorpusSpec, plan_files
 from sastrugi.corpus.names import check_style
 from sastrugi.errors import SastrugiError, SpecimenError
 from sastrugi.kinds import kind_for_name, kind_named
@@ -28,6 +28,8 @@ if TYPE_CHECKING:
     from sastrugi.volumes.writing import VolumeWriter
 
 _READ = 1 << 20
+_LARGEST_MADE = 64 << 20
+"""Made files are made in memory."""
 _FILLERS = "/Buffers"
 Reuse = Literal["next", "first", "last", "spread"]
 
@@ -89,14 +91,14 @@ class StoreStep(StepTable):
 
     def carry_out(self, laying: Laying) -> None:
         place, writer = laying.mounted(self.volume)
-        contents = self._made(laying, self.corpus) if self.corpus else self._own(laying, writer)
+        contents = self._made(laying, writer, self.corpus) if self.corpus else self._own(laying, writer)
         target = "/" + self.into.strip("/")
         paths = ((f"{target.rstrip('/')}/{content.name}", content) for content in contents)
         if self.pieces > 1 and self.gaps == "interleaved":
             self._by_turns(laying, place, writer, paths)
             return
         for path, content in paths:
-            require_room(writer, content, path)
+            require_room(writer, content.size, path)
             if self.pieces > 1:
                 runs = self._in_gaps(laying, place, writer, content)
             else:
@@ -118,14 +120,21 @@ class StoreStep(StepTable):
             )
         return iter(contents)
 
-    def _made(self, laying: Laying, table: CorpusTable) -> Iterator[Content]:
+    def _made(self, laying: Laying, writer: VolumeWriter, table: CorpusTable) -> Iterator[Content]:
         spec = CorpusSpec(
             table.files, f"{laying.seed}/step {laying.step}", kinds=tuple(table.kinds), groups=tuple(table.groups),
             smallest=table.size[0], largest=table.size[1], names=table.names, first_number=table.first_number,
             depth=table.depth, breadth=table.breadth,
         )  # fmt: skip
-        for file in make_files(spec):
-            yield Content(file.name, file.kind.name, len(file.content), partial(iter, (file.content,)))
+        for plan in plan_files(spec):
+            if plan.size > _LARGEST_MADE:
+                raise SpecimenError(
+                    f"{plan.path}: {format_size(plan.size)} is more than is made for a recipe "
+                    f"({format_size(_LARGEST_MADE)}): store your own with 'folder'"
+                )
+            require_room(writer, plan.size, plan.path)
+            content = plan.content()
+            yield Content(plan.path, plan.kind, len(content), partial(iter, (content,)))
 
     def _in_gaps(self, laying: Laying, place: Place, writer: VolumeWriter, content: Content) -> list[Run] | None:
         """Clusters in gaps: a buffer file for each piece and one that stays behind each, then the first are deleted."""
@@ -175,13 +184,12 @@ def reserve(laying: Laying, writer: VolumeWriter, size: int, reuse: Reuse, path:
     return writer.reserve(writer.clusters_for(size), begin)
 
 
-def require_room(writer: VolumeWriter, content: Content, path: str) -> None:
+def require_room(writer: VolumeWriter, size: int, path: str) -> None:
     """Raise SpecimenError, saying how much is missing, if a file cannot fit."""
-    missing = writer.clusters_for(content.size) - writer.clusters.free
+    missing = writer.clusters_for(size) - writer.clusters.free
     if missing > 0:
         raise SpecimenError(
-            f"the volume is full: {path} ({format_size(content.size)}) needs "
-            f"{format_size(missing * writer.cluster_size)} more"
+            f"the volume is full: {path} ({format_size(size)}) needs {format_size(missing * writer.cluster_size)} more"
         )
 
 
@@ -192,7 +200,7 @@ def split(count: int, pieces: int) -> list[int]:
 
 
 def _filler(laying: Laying, place: Place, size: int, runs: list[Run] | None = None) -> Lain:
-    number = sum(one.role == "filler" for one in laying.laid) + 1
+    number = laying.counts["filler"] + 1
     name = f"B{number:07d}.TMP"
     noise = laying.dice(f"filler {number}").fork("noise")
     content = Content(name, "other", size, partial(noise_chunks, noise, size))
