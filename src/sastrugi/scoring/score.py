@@ -31,7 +31,7 @@ RESULT_CLASSES: tuple[ResultClass, ...] = ("reference", "live", "stale", "copy",
 
 def score(specimen: Specimen, results: Path, progress: Progress) -> Scorecard:
     """Score a folder of results (by its bytes) or a scan file (by the extents of its findings)."""
-    files = list(specimen.truth.files)
+    files = [file for file in specimen.truth.files if file.kept]
     if results.is_dir():
         require_outside(results, specimen.folder, "the specimen itself")
         items = read_folder(results)

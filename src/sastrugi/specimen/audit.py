@@ -8,6 +8,7 @@ from pathlib import PurePath
 
 from blake3 import blake3
 
+from sastrugi.media.extents import RangeSet
 from sastrugi.media.faults import FAULTS_SUFFIX
 from sastrugi.media.opening import SPECIMEN_IMAGE
 from sastrugi.media.partitions import read_table
@@ -123,7 +124,7 @@ def _live_files(specimen: Specimen, progress: Progress) -> Check:
 
 
 def _originals(specimen: Specimen, progress: Progress) -> Check:
-    lost = [file for file in specimen.truth.files if not file.standing]
+    lost = [file for file in specimen.truth.files if not file.standing and file.kept]
     faults: list[str] = []
     progress.start("originals", len(lost), "files")
     for n, file in enumerate(lost, 1):
@@ -144,10 +145,10 @@ def _digest(blocks: Iterable[bytes]) -> str:
 def _ceilings(specimen: Specimen, progress: Progress) -> Check:
     faults: list[str] = []
     looked: dict[str, float] = {}
-    files = [file for file in specimen.truth.files if file.extents]
+    files = [file for file in specimen.truth.files if file.extents and file.kept]
     progress.start("ceilings", len(files), "files")
     for n, file in enumerate(files, 1):
-        seen, kept = share_by_look(specimen, file), share_by_books(file)
+        seen, kept = share_by_look(specimen, file), share_by_books(file.extents, file.size, RangeSet(file.gone))
         looked[file.blake3] = max(looked.get(file.blake3, 0.0), seen)
         if seen < kept - 1e-12:
             faults.append(f"{file.path}: the books say {kept:.1%} of it stands, a look finds {seen:.1%}")

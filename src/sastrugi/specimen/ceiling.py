@@ -6,35 +6,22 @@ place. A look may find more (a block written over and later written back); the b
 
 from __future__ import annotations
 
-from collections.abc import Iterable
+from collections.abc import Sequence
 
 import numpy as np
 from numpy.typing import NDArray
 
-from sastrugi.media.extents import RangeSet, cut, total
+from sastrugi.media.extents import Extent, RangeSet, cut, total
 from sastrugi.specimen.truth import Specimen, TruthFile
 
 BLOCK = 512
 
 
-def share_by_books(file: TruthFile) -> float:
+def share_by_books(extents: Sequence[Extent], size: int, gone: RangeSet) -> float:
     """The share of a file's bytes that was never written over (1 for an empty file)."""
-    if not file.size or not file.gone:
+    if not size or not gone:
         return 1.0
-    gone = RangeSet(file.gone)
-    return total(part for extent in cut(file.extents, file.size) for part in gone.gaps(extent)) / file.size
-
-
-def by_books(files: Iterable[TruthFile]) -> tuple[TruthFile, ...]:
-    """The files with the `bytes` of their ceilings set. The same content elsewhere on the medium counts as well."""
-    files = list(files)
-    best: dict[str, float] = {}
-    for file in files:
-        best[file.blake3] = max(best.get(file.blake3, 0.0), share_by_books(file))
-    return tuple(
-        file.model_copy(update={"ceiling": file.ceiling.model_copy(update={"bytes": best[file.blake3]})})
-        for file in files
-    )
+    return total(part for extent in cut(extents, size) for part in gone.gaps(extent)) / size
 
 
 def standing_blocks(specimen: Specimen, file: TruthFile) -> NDArray[np.bool_]:

@@ -117,16 +117,16 @@ class Lain:
         """Whether a folder's name can still be read, with all above it."""
         return self.standing or any(record.name(self.path) == "full" for record in self.records)
 
-    def ceiling(self) -> Ceiling:
-        """The most that could come back, from the books (the share of bytes is worked out for all files together)."""
+    def ceiling(self, share: float) -> Ceiling:
+        """The most that could come back, from the books, with this share of its bytes still on the medium."""
         if self.standing:
-            return Ceiling(bytes=1.0, placed="whole", name="full")
+            return Ceiling(bytes=share, placed="whole", name="full")
         best = self.best_record()
         names = [record.name(self.path) for record in self.records]
         if self.index and self.index.content and not len(self.index.content.gone):
             names.append("full")
         placed = self._placed_by(best) if best else "none"
-        return Ceiling(bytes=1.0, placed=placed, name=max(names, key=_WORTH.index, default="none"))
+        return Ceiling(bytes=share, placed=placed, name=max(names, key=_WORTH.index, default="none"))
 
     @property
     def start(self) -> int:

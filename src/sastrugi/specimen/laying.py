@@ -221,7 +221,7 @@ class Laying:
     def _watch_content(self, lain: Lain) -> None:
         place = self.places[lain.volume]
         assert place.writer is not None
-        save = (lambda: self._save_original(lain)) if not lain.folder else None
+        save = (lambda: self._save_original(lain)) if lain.role in ("reference", "index") else None
         lain.content = self.books.watch(place.writer.extents(lain.node), save=save)
 
     def grow(self, lain: Lain, content: Content) -> None:

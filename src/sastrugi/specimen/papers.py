@@ -2,14 +2,13 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterator
 from concurrent.futures import ThreadPoolExecutor
 from typing import TYPE_CHECKING
 
 from sastrugi.media.faults import write_faults
 from sastrugi.media.opening import SPECIMEN_IMAGE
 from sastrugi.safety import write_text
-from sastrugi.specimen.ceiling import by_books
+from sastrugi.specimen.ceiling import share_by_books
 from sastrugi.specimen.digests import medium_digest, sha256_file
 from sastrugi.specimen.truth import (
     LOSSES,
@@ -49,7 +48,7 @@ def write_papers(recipe: Recipe, laying: Laying) -> None:
         medium=TruthMedium(size=image.size, sector=image.sector, digest=digest, unreadable=tuple(laying.unreadable)),
         volumes=tuple(_volume(place) for place in laying.places.values()),
         folders=tuple(_folder(laying, lain) for lain in laying.laid if lain.folder),
-        files=by_books(mark_lost([_file(laying, n, lain) for n, lain in enumerate(_files(laying), 1)])),
+        files=_files(laying),
     )
     write_text(folder / TRUTH_FILE, truth.model_dump_json(indent=1) + "\n")
     write_text(folder / RECIPE_FILE, recipe.text)
@@ -58,18 +57,32 @@ def write_papers(recipe: Recipe, laying: Laying) -> None:
     laying.progress.finish()
 
 
-def mark_lost(files: list[TruthFile]) -> Iterator[TruthFile]:
-    """The files, with those marked that the loss is about. What an earlier life lost was no longer looked for."""
-    ended = [file for file in files if file.role == "reference" and file.end in LOSSES]
+def _files(laying: Laying) -> tuple[TruthFile, ...]:
+    """All files. The same content elsewhere on the medium counts for the ceiling, too."""
+    laid = [lain for lain in laying.laid if not lain.folder]
+    last = _last_losses(laid)
+    shares: dict[str, float] = {}
+    for lain in laid:
+        assert lain.content is not None
+        share = share_by_books(lain.content.extents, lain.size, lain.content.gone)
+        shares[lain.blake3] = max(shares.get(lain.blake3, 0.0), share)
+    return tuple(
+        _file(laying, number, lain, _ended_in_loss(lain) and lain.life == last[lain.volume], shares[lain.blake3])
+        for number, lain in enumerate(laid, 1)
+    )
+
+
+def _ended_in_loss(lain: Lain) -> bool:
+    return lain.role == "reference" and lain.end in LOSSES
+
+
+def _last_losses(laid: list[Lain]) -> dict[str, int]:
+    """The last life of each volume in which a reference was lost: what an earlier one lost is no longer looked for."""
     last: dict[str, int] = {}
-    for file in ended:
-        last[file.volume] = max(file.life, last.get(file.volume, 0))
-    among = {file.id for file in ended if file.life == last[file.volume]}
-    return (file.model_copy(update={"lost": True}) if file.id in among else file for file in files)
-
-
-def _files(laying: Laying) -> list[Lain]:
-    return [lain for lain in laying.laid if not lain.folder]
+    for lain in laid:
+        if _ended_in_loss(lain):
+            last[lain.volume] = max(lain.life, last.get(lain.volume, 0))
+    return last
 
 
 def _volume(place: Place) -> TruthVolume:
@@ -97,7 +110,7 @@ def _folder(laying: Laying, lain: Lain) -> TruthFolder:
     )  # fmt: skip
 
 
-def _file(laying: Laying, number: int, lain: Lain) -> TruthFile:
+def _file(laying: Laying, number: int, lain: Lain, lost: bool, share: float) -> TruthFile:
     assert lain.content is not None
     best = lain.best_record()
     stands_as = lain.node.path if lain.standing else best.path if best else lain.path
@@ -119,7 +132,8 @@ def _file(laying: Laying, number: int, lain: Lain) -> TruthFile:
         record=_record(laying, lain),
         end=lain.end,
         ended_by=lain.ended_by,
+        lost=lost,
         gone=tuple(lain.content.gone),
         gone_to=tuple(lain.content.takers),
-        ceiling=lain.ceiling(),
+        ceiling=lain.ceiling(share),
     )

@@ -15,7 +15,7 @@ import numpy as np
 from sastrugi.media.extents import Extent, RangeSet
 from sastrugi.media.raw import RawImage
 
-_BUCKET = 1 << 20
+_BUCKET = 1 << 17
 SECTOR = 512
 
 
@@ -53,8 +53,8 @@ class Books:
 
     def forget(self, remains: Remains) -> None:
         """Watch these no more: something newer stands for them."""
-        for start, stop, bucket in self._places(remains):
-            self._buckets[bucket].remove((start, stop, remains))
+        for _, _, bucket in self._places(remains):
+            self._buckets[bucket] = [entry for entry in self._buckets[bucket] if entry[2] is not remains]
 
     @staticmethod
     def _places(remains: Remains) -> list[tuple[int, int, int]]:
@@ -67,15 +67,22 @@ class Books:
 
     def _before_write(self, offset: int, data: bytes | memoryview) -> None:
         end = offset + len(data)
-        met: list[tuple[int, int, Remains]] = []
+        met: dict[tuple[int, int], tuple[int, int, Remains]] = {}
         for bucket in range(offset // _BUCKET, (end - 1) // _BUCKET + 1):
-            for entry in self._buckets.get(bucket, ()):
-                if entry[0] < end and entry[1] > offset and entry not in met:
-                    met.append(entry)
-        for start, stop, remains in met:
+            entries = self._buckets.get(bucket)
+            if not entries:
+                continue
+            hit = [entry for entry in entries if entry[0] < end and entry[1] > offset]
+            over = [entry for entry in hit if not entry[2].gone.gaps(Extent(entry[0], entry[1] - entry[0]))]
+            if over:  # nothing more can be taken of these
+                spent = {(start, id(remains)) for start, _, remains in over}
+                self._buckets[bucket] = [e for e in entries if (e[0], id(e[2])) not in spent]
+            met.update(((start, id(remains)), (start, stop, remains)) for start, stop, remains in hit)
+        for start, stop, remains in met.values():
             lo, hi = max(start, offset), min(stop, end)
-            for changed in self._changed(lo, data[lo - offset : hi - offset], start, stop, remains.grain):
-                self.take(remains, changed)
+            if remains.gone.gaps(Extent(lo, hi - lo)):
+                for changed in self._changed(lo, data[lo - offset : hi - offset], start, stop, remains.grain):
+                    self.take(remains, changed)
 
     def take(self, remains: Remains, part: Extent) -> None:
         """Note that `part` of something watched goes now, to the present writer."""

@@ -87,6 +87,12 @@ class TruthFile(_Value):
         return self.end in ("live", "binned")
 
     @property
+    def kept(self) -> bool:
+        """Whether its content can still be read: on the medium, or among the originals. Of buffer files and later use
+        that were written over, nobody needs it."""
+        return not self.gone or self.role in ("reference", "index")
+
+    @property
     def on_volume(self) -> str:
         """The path under which the volume knows it."""
         return self.stands_as or self.path

@@ -24,8 +24,10 @@ def look_at_record(file_system: str, data: bytes) -> SeenRecord | None:
         seen = parse_set(data)
         return SeenRecord(seen.name, seen.size, seen.cluster) if seen else None
     width = int(file_system.removeprefix("fat"))
-    # Long-name entries may be written over while the short entry, the last, stands.
-    found = fat.parse_table(data, width) or fat.parse_table(data[-ENTRY_SIZE:], width)
+    found = fat.parse_table(data, width)
+    if not found or found[-1].position + found[-1].length != len(data):
+        # Long-name entries may be written over while the short entry, the last, stands.
+        found = fat.parse_table(data[-ENTRY_SIZE:], width)
     return SeenRecord(found[-1].name, found[-1].size, found[-1].cluster) if found else None
 
 

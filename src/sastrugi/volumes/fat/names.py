@@ -5,6 +5,7 @@ Source: FAT specification 1.03, sections "FAT Long Directory Entries" and "Name 
 
 from __future__ import annotations
 
+import zlib
 from collections.abc import Container
 
 import numpy as np
@@ -21,11 +22,14 @@ from sastrugi.volumes.fat.layout import (
     short_name_checksum,
 )
 
+_PLAIN_NUMBERS = 4
 _NOT_IN_SHORT = set("+,;=[] ")
 
 
 def fold(name: str) -> str:
     """The form in which two names are the same to FAT: upper case, character by character."""
+    if name.isascii():
+        return name.upper()
     return "".join(upper if len(upper := char.upper()) == 1 else char for char in name)
 
 
@@ -62,9 +66,13 @@ def short_alias(name: str, taken: Container[bytes]) -> tuple[bytes, bool]:
     if not lossy and plain not in taken:
         exact = base + (b"." + tail if tail else b"")
         return _escaped(plain), exact.decode(OEM_CODEPAGE) != name
+    hashed = (base[:2] or b"_") + f"{zlib.crc32(name.encode('utf-8', 'surrogatepass')) & 0xFFFF:04X}".encode()
     for number in range(1, 1_000_000):
-        mark = f"~{number}".encode()
-        alias = ((base or b"_")[: 8 - len(mark)] + mark).ljust(8) + tail.ljust(3)
+        # As Windows does: a few numbers in plain, then a hash of the name, so that large folders stay quick.
+        mark, stem_bytes = f"~{number}".encode(), base or b"_"
+        if number > _PLAIN_NUMBERS:
+            mark, stem_bytes = f"~{number - _PLAIN_NUMBERS}".encode(), hashed
+        alias = (stem_bytes[: 8 - len(mark)] + mark).ljust(8) + tail.ljust(3)
         if alias not in taken:
             return _escaped(alias), True
     raise VolumeError(f"'{name}': no free short name is left in its folder")
