@@ -137,3 +137,7 @@ def test_half_an_image_can_be_scanned_on_request(sastrugi: Program, inputs: Path
 def test_sizes_are_read_as_written(text: str, size: int) -> None:
     assert parse_size(text) == size
     assert format_size(1536) == "1.5 KiB" and format_size(64 << 20) == "64 MiB" and format_size(3) == "3 B"
+
+
+def test_the_version_is_printed_without_a_command(sastrugi: Program) -> None:
+    assert sastrugi("--version").out.startswith("sastrugi 0.")

@@ -16,7 +16,7 @@ from sastrugi.media import Extent, open_medium
 from sastrugi.media.raw import RawImage
 from sastrugi.volumes.base import Entry
 from sastrugi.volumes.exfat.directory import parse_set, parse_table
-from sastrugi.volumes.exfat.layout import decode_time, encode_time, expand_upcase, name_hash, upper_name
+from sastrugi.volumes.exfat.layout import decode_time, encode_time, name_hash, upper_name
 from sastrugi.volumes.exfat.read import open_exfat
 from sastrugi.volumes.exfat.upcase import table_bytes, upcase
 from sastrugi.volumes.exfat.write import ExfatWriter, plan
@@ -171,6 +171,26 @@ def test_the_end_of_an_overwritten_name_is_told(tmp_path: Path) -> None:
     data[96:128] = b"\x85" + bytes(31)  # the second name entry is another set's now
     seen = parse_set(bytes(data))
     assert seen is not None and seen.name == "Snow pit notes " and seen.name_sure < 0.5
+
+
+def expand_upcase(table: bytes) -> np.ndarray:
+    """The 65,536 upper-case code units of a (compressed) up-case table; what it does not tell maps to itself."""
+    units = np.frombuffer(table, "<u2", len(table) // 2)
+    out = np.arange(1 << 16, dtype=np.uint16)
+    at = n = 0
+    marks = np.flatnonzero(units == 0xFFFF)
+    for mark in (*marks.tolist(), len(units)):
+        if mark < n:
+            continue  # the count of the run before
+        literal = units[n:mark][: (1 << 16) - at]
+        out[at : at + len(literal)] = literal
+        at += len(literal)
+        if mark + 1 < len(units):
+            at += int(units[mark + 1])
+        n = mark + 2
+        if at >= 1 << 16:
+            break
+    return out
 
 
 def test_the_upcase_table_is_that_of_the_standard_where_it_is_fixed() -> None:

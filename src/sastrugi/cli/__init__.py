@@ -30,15 +30,21 @@ recovery.register(app)
 scoring.register(app)
 
 
-@app.callback()
-def _options(
-    version: bool = typer.Option(False, "--version", help="Print the version and leave.", is_eager=True),
-) -> None:
-    if version:
+def _print_version(asked: bool) -> None:
+    if asked:
         from sastrugi import __version__
 
         print(f"sastrugi {__version__}")
         raise typer.Exit
+
+
+@app.callback()
+def _options(
+    version: bool = typer.Option(
+        False, "--version", help="Print the version and leave.", is_eager=True, callback=_print_version
+    ),
+) -> None:
+    """Options that stand before any command."""
 
 
 def main() -> None:

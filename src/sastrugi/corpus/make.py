@@ -12,7 +12,7 @@ from pathlib import Path, PurePosixPath
 
 from sastrugi.corpus.names import check_style, file_name
 from sastrugi.errors import DestinationError, SastrugiError
-from sastrugi.kinds import Kind, all_kinds, kind_named
+from sastrugi.kinds import all_kinds, kind_named
 from sastrugi.progress import Progress
 from sastrugi.safety import new_folder
 from sastrugi.scenario.dice import Dice
@@ -131,21 +131,6 @@ def _place(spec: CorpusSpec, dice: Dice, n: int) -> PurePosixPath:
     levels = n % (spec.depth + 1) if n <= spec.depth else dice.number(0, spec.depth)
     parts = [f"{Dice(f'{spec.seed}/level {level}').word()} {dice.number(1, spec.breadth)}" for level in range(levels)]
     return PurePosixPath(*parts)
-
-
-@dataclass(frozen=True, slots=True)
-class ReferenceFile:
-    """One made file, in memory. `name` is its path in the corpus."""
-
-    name: str
-    kind: Kind
-    content: bytes
-
-
-def make_files(spec: CorpusSpec) -> Iterator[ReferenceFile]:
-    """The files of a spec, one at a time."""
-    for plan in plan_files(spec):
-        yield ReferenceFile(plan.path, kind_named(plan.kind), plan.content())
 
 
 def _write(folder: Path, plan: Plan) -> int:

@@ -152,12 +152,12 @@ def truth_table(truth: Truth) -> RenderableType:
                 f for f in truth.files if (f.volume, f.life) == (volume.name, life.number) and f.role == "reference"
             ]
             lost = [f for f in files if f.end in LOSSES]
-            earlier = ", earlier" if lost and not any(f.lost for f in lost) else ""
+            end = "earlier" if lost and not any(f.lost for f in lost) else life.end
             whole = sum(f.ceiling.intact for f in lost)
             gone = sum(f.ceiling.bytes == 0 for f in lost)
             out.add_row(
                 Text(volume.name),
-                f"{life.number} {spoken(life.file_system)}, {life.end}{earlier}",
+                f"{life.number} {spoken(life.file_system)}, {end}",
                 str(len(files)),
                 str(sum(f.standing for f in files)),
                 str(len(lost)),

@@ -20,7 +20,6 @@ from sastrugi.specimen.steps.layout import VolumePlace
 from sastrugi.specimen.steps.store import CorpusTable
 from sastrugi.specimen.tables import RangeTable, Size, StepTable, Table
 
-RECIPE_VERSION = 1
 SUFFIX = ".toml"
 _LARGEST = 16 << 40
 _MOST_WORDS = 20

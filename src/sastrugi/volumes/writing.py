@@ -14,7 +14,6 @@ from sastrugi.volumes.clusters import ClusterMap, Run
 
 Habits = Literal["linux", "windows", "macos", "camera"]
 """Whose way of deleting and formatting a step follows."""
-HABITS: tuple[Habits, ...] = ("linux", "windows", "macos", "camera")
 ATTRIBUTES = {"read-only": 1, "hidden": 2, "system": 4}
 """Attributes a file can have besides those that follow from what it is; FAT and exFAT use the same bits."""
 NameWorth = Literal["full", "near"]

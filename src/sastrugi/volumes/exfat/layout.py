@@ -33,7 +33,7 @@ ENTRY_SIZE = 32
 MAX_FOLDER_BYTES = 256 << 20
 
 IN_USE = 0x80
-TYPE_END, TYPE_BITMAP, TYPE_UPCASE, TYPE_LABEL = 0, 0x81, 0x82, 0x83
+TYPE_BITMAP, TYPE_UPCASE, TYPE_LABEL = 0x81, 0x82, 0x83
 TYPE_FILE, TYPE_STREAM, TYPE_NAME = 0x85, 0xC0, 0xC1
 ALLOCATION_POSSIBLE, NO_FAT_CHAIN = 1, 2
 ATTR_READ_ONLY, ATTR_HIDDEN, ATTR_SYSTEM, ATTR_DIRECTORY, ATTR_ARCHIVE = 1, 2, 4, 16, 32
@@ -168,26 +168,6 @@ def decode_time(stamp: int, hundredths: int = 0) -> dt.datetime | None:
         )  # fmt: skip
     except ValueError:
         return None
-
-
-def expand_upcase(table: bytes) -> NDArray[np.uint16]:
-    """The 65,536 upper-case code units of a (compressed) up-case table; what it does not tell maps to itself."""
-    units = np.frombuffer(table, "<u2", len(table) // 2)
-    out = np.arange(1 << 16, dtype=np.uint16)
-    at = n = 0
-    marks = np.flatnonzero(units == 0xFFFF)
-    for mark in (*marks.tolist(), len(units)):
-        if mark < n:
-            continue  # the count of the run before
-        literal = units[n:mark][: (1 << 16) - at]
-        out[at : at + len(literal)] = literal
-        at += len(literal)
-        if mark + 1 < len(units):
-            at += int(units[mark + 1])
-        n = mark + 2
-        if at >= 1 << 16:
-            break
-    return out
 
 
 def upper_name(name: str, upcase: NDArray[np.uint16]) -> bytes:
