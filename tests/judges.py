@@ -16,6 +16,7 @@ from sastrugi.media import Extent
 _MODULES = ("nls/nls_cp437", "nls/nls_iso8859-1", "nls/nls_utf8", "fat/fat", "fat/vfat", "fuse/fuse")
 _TOOLS = (
     "fsck.fat", "mkfs.vfat", "mtype", "linux.uml", "insmod", "fsck.exfat", "mkfs.exfat", "mount.exfat-fuse", "sfdisk",
+    "qemu-img",
 )  # fmt: skip
 _PATH = "/usr/local/sbin:/usr/local/bin:/usr/sbin:/usr/bin:/sbin:/bin"
 
@@ -51,6 +52,10 @@ def assert_clean(volume: Path, file_system: str = "fat32") -> None:
     tool = "fsck.exfat" if file_system == "exfat" else "fsck.fat"
     done = _run(tool, "-n", str(volume), check=False)
     assert done.returncode == 0 and b"ERROR" not in done.stdout, done.stdout.decode()
+
+
+def qemu_img(*words: str | Path) -> str:
+    return _run("qemu-img", *map(str, words)).stdout.decode()
 
 
 def partitions_by_sfdisk(image: Path) -> list[Extent]:

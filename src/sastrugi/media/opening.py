@@ -7,6 +7,7 @@ from pathlib import Path
 
 from sastrugi.errors import MediumError
 from sastrugi.media.base import Medium
+from sastrugi.media.containers import find_container
 from sastrugi.media.faults import read_faults
 from sastrugi.media.partitions import SECTOR_SIZES, settle_sector
 from sastrugi.media.raw import RawMedium
@@ -40,7 +41,8 @@ def open_medium(path: Path | str, sector: int | None = None) -> Medium:
         raise MediumError(f"{given}: {reason}: name an image file, a device or a specimen folder") from error
     if not (stat.S_ISREG(mode) or stat.S_ISBLK(mode)):
         raise MediumError(f"{given}: neither an image file nor a block device")
-    medium = RawMedium(target, sector or SECTOR_SIZES[0])
+    found = find_container(target) if stat.S_ISREG(mode) else None
+    medium = found or RawMedium(target, sector or SECTOR_SIZES[0])
     problem = _not_a_medium(medium)
     if problem:
         medium.close()
