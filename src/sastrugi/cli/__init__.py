@@ -10,7 +10,7 @@ import sys
 
 import typer
 
-from sastrugi.cli import corpus, demo, recipe, recovery, scoring, specimen
+from sastrugi.cli import capture, corpus, demo, recipe, recovery, scoring, specimen
 
 app = typer.Typer(
     name="sastrugi",
@@ -26,6 +26,7 @@ demo.register(app)
 corpus.register(app)
 recipe.register(app)
 specimen.register(app)
+capture.register(app)
 recovery.register(app)
 scoring.register(app)
 

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import errno
 from abc import ABC, abstractmethod
 from collections.abc import Iterator, Sequence
 from pathlib import Path
@@ -19,13 +20,30 @@ class Medium(ABC):
 
     def __init__(self) -> None:
         self.unreadable = RangeSet()
-        """What is known not to be readable; it is read as zeros."""
+        """What is known not to be readable; `read` gives zeros for it."""
         self.unread = RangeSet()
         """What of that was asked for, so that a caller can say what is missing."""
 
     def _note_unread(self, offset: int, length: int) -> None:
         for part in self.unreadable.overlap(Extent(offset, length)):
             self.unread.add(part)
+
+    def _without_unreadable(self, offset: int, data: bytes) -> bytes:
+        """The data with zeros where they are known not to be readable, which is noted."""
+        lost = self.unreadable.overlap(Extent(offset, len(data))) if self.unreadable else ()
+        if not lost:
+            return data
+        out = bytearray(data)
+        for part in lost:
+            self.unread.add(part)
+            out[part.offset - offset : part.end - offset] = bytes(part.length)
+        return bytes(out)
+
+    def read_or_fail(self, offset: int, length: int) -> bytes:
+        """As `read`, but raises OSError (EIO) where any of it cannot be read: for those who try again."""
+        if self.unreadable.overlap(Extent(offset, length)):
+            raise OSError(errno.EIO, "cannot be read")
+        return self.read(offset, length)
 
     @abstractmethod
     def read(self, offset: int, length: int) -> bytes:

@@ -1,13 +1,16 @@
-"""A simulated failing medium: an image with a file beside it that says which sectors cannot be read any more.
+"""A simulated failing medium: an image with a file beside it that says what goes wrong when it is read.
 
-The format is docs/formats/faults.md. The image holds zeros there, so that a program that knows nothing of the file
-reads what a capture with unreadable sectors would have left.
+The format is docs/formats/faults.md: sectors that cannot be read, some that can at a later try, slow ones, and a device
+that goes away.
 """
 
 from __future__ import annotations
 
+import errno
 import json
-from collections.abc import Sequence
+import time
+from collections.abc import Callable, Sequence
+from dataclasses import dataclass, field
 from pathlib import Path
 
 from sastrugi.errors import MediumError
@@ -15,6 +18,36 @@ from sastrugi.media.extents import Extent, RangeSet
 
 FAULTS_SUFFIX = ".faults.json"
 _FORMAT, _VERSION = "sastrugi-faults", 1
+_KEYS = {"format", "version", "unreadable", "flaky", "slow", "drop_out"}
+
+
+@dataclass(slots=True)
+class Faults:
+    """What is wrong with a medium. `flaky` are extents with the number of tries that fail, `slow` extents with the
+    seconds that each read of them takes, `drop_out` the bytes after which the device is gone, until it is opened again.
+    """
+
+    unreadable: RangeSet = field(default_factory=RangeSet)
+    flaky: list[tuple[Extent, int]] = field(default_factory=list)
+    slow: list[tuple[Extent, float]] = field(default_factory=list)
+    drop_out: int | None = None
+    sleep: Callable[[float], None] = time.sleep
+    _read: int = 0
+
+    def before_read(self, offset: int, length: int) -> None:
+        """Do what the medium does: wait, or raise OSError as a device would."""
+        if self.drop_out is not None and self._read >= self.drop_out:
+            raise OSError(errno.ENXIO, "the device is gone")
+        for extent, seconds in self.slow:
+            if extent.offset < offset + length and offset < extent.end:
+                self.sleep(seconds)
+        if self.unreadable.overlap(Extent(offset, length)):
+            raise OSError(errno.EIO, "cannot be read")
+        for n, (extent, times) in enumerate(self.flaky):
+            if times > 0 and extent.offset < offset + length and offset < extent.end:
+                self.flaky[n] = (extent, times - 1)
+                raise OSError(errno.EIO, "cannot be read")
+        self._read += length
 
 
 def write_faults(image: Path, unreadable: Sequence[Extent]) -> Path:
@@ -25,18 +58,29 @@ def write_faults(image: Path, unreadable: Sequence[Extent]) -> Path:
     return path
 
 
-def read_faults(image: Path) -> RangeSet:
-    """The ranges of an image that cannot be read; none where nothing says so."""
+def read_faults(image: Path) -> Faults | None:
+    """What is said to be wrong with an image; None where nothing says so."""
     path = image.with_name(image.name + FAULTS_SUFFIX)
     if not path.is_file():
-        return RangeSet()
+        return None
     try:
         document = json.loads(path.read_text("utf-8"))
         if document["format"] != _FORMAT or document["version"] != _VERSION:
             raise ValueError(f"is {document['format']} version {document['version']}, not {_FORMAT} version {_VERSION}")
-        ranges = [Extent(int(offset), int(length)) for offset, length in document["unreadable"]]
-        if any(offset < 0 or length <= 0 for offset, length in ranges):
-            raise ValueError("an unreadable range lies before the start or is empty")
-    except (OSError, ValueError, KeyError, TypeError) as error:
+        if unknown := set(document) - _KEYS:
+            raise ValueError(f"'{min(unknown)}' is no key here: there are {', '.join(sorted(_KEYS))}")
+        faults = Faults(
+            RangeSet(_extent(*row) for row in document.get("unreadable", [])),
+            [(_extent(*row[:2]), int(row[2])) for row in document.get("flaky", [])],
+            [(_extent(*row[:2]), min(max(float(row[2]), 0.0), 60.0)) for row in document.get("slow", [])],
+            None if document.get("drop_out") is None else int(document["drop_out"]),
+        )
+    except (OSError, ValueError, KeyError, TypeError, IndexError, AttributeError) as error:
         raise MediumError(f"{path}: is no list of faults: {error}") from error
-    return RangeSet(ranges)
+    return faults
+
+
+def _extent(offset: int, length: int) -> Extent:
+    if int(offset) < 0 or int(length) <= 0:
+        raise ValueError("a range lies before the start or is empty")
+    return Extent(int(offset), int(length))

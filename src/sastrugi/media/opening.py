@@ -8,6 +8,7 @@ from pathlib import Path
 from sastrugi.errors import MediumError
 from sastrugi.media.base import Medium
 from sastrugi.media.containers import find_container
+from sastrugi.media.extents import RangeSet
 from sastrugi.media.faults import read_faults
 from sastrugi.media.partitions import SECTOR_SIZES, settle_sector
 from sastrugi.media.raw import RawMedium
@@ -47,7 +48,11 @@ def open_medium(path: Path | str, sector: int | None = None) -> Medium:
     if problem:
         medium.close()
         raise MediumError(f"{given}: {problem}")
-    medium.unreadable = read_faults(target)
+    faults = read_faults(target)
+    if faults is not None:
+        medium.unreadable = RangeSet(faults.unreadable)
+        if isinstance(medium, RawMedium):
+            medium.faults = faults
     if sector is None:
         settle_sector(medium)
     return medium

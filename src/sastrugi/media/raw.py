@@ -10,6 +10,7 @@ from pathlib import Path
 from sastrugi.errors import MediumError
 from sastrugi.media.base import Medium
 from sastrugi.media.extents import Extent
+from sastrugi.media.faults import Faults
 from sastrugi.units import format_size
 
 WriteObserver = Callable[[int, "bytes | memoryview"], None]
@@ -23,6 +24,7 @@ class RawMedium(Medium):
         super().__init__()
         self.path = path
         self.sector = sector
+        self.faults: Faults | None = None
         try:
             self._fd = os.open(path, self._flags())
             self.size = os.lseek(self._fd, 0, os.SEEK_END)
@@ -37,8 +39,25 @@ class RawMedium(Medium):
         if offset < 0 or offset >= self.size or length <= 0:
             return b""
         length = min(length, self.size - offset)
-        if self.unreadable:
+        try:
+            return self.read_or_fail(offset, length)
+        except OSError as error:
+            if error.errno != errno.EIO:
+                raise MediumError(f"{self.path}: cannot be read any more: {error.strerror}") from error
+        return self._read_what_can_be(offset, length)
+
+    def _read_what_can_be(self, offset: int, length: int) -> bytes:
+        """Zeros for the sectors that fail, which are noted; halves of halves lead to them."""
+        if length <= self.sector:
+            self.unreadable.add(Extent(offset, length))
             self._note_unread(offset, length)
+            return bytes(length)
+        half = max(length // 2 // self.sector * self.sector, self.sector - offset % self.sector)
+        return self.read(offset, half) + self.read(offset + half, length - half)
+
+    def read_or_fail(self, offset: int, length: int) -> bytes:
+        if self.faults is not None:
+            self.faults.before_read(offset, length)
         data = os.pread(self._fd, length, offset)
         if len(data) == length:
             return data
@@ -51,11 +70,14 @@ class RawMedium(Medium):
         return b"".join(parts)
 
     def read_into(self, offset: int, buffer: memoryview) -> int:
+        if self.faults is not None:
+            return super().read_into(offset, buffer)
         have = 0
-        if self.unreadable:
-            self._note_unread(offset, len(buffer))
         while have < len(buffer) and 0 <= offset + have < self.size:
-            came = os.preadv(self._fd, [buffer[have:]], offset + have)
+            try:
+                came = os.preadv(self._fd, [buffer[have:]], offset + have)
+            except OSError:
+                return have + super().read_into(offset + have, buffer[have:])
             if not came:
                 break
             have += came

@@ -2,12 +2,15 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterable
+from collections.abc import Iterable, Iterator
 from dataclasses import dataclass, field
 from typing import TYPE_CHECKING
 
+import numpy as np
+
 from sastrugi.media.extents import Extent, RangeSet, total
 from sastrugi.report.style import BLUE, GREEN, GREY, INK, ORANGE, PALE, PURPLE, SKY, VERMILION, YELLOW
+from sastrugi.volumes.reading import runs_of
 
 if TYPE_CHECKING:
     from sastrugi.media import Medium
@@ -15,6 +18,7 @@ if TYPE_CHECKING:
     from sastrugi.volumes.base import Volume
 
 FREE = "·"
+_GRAIN, _READ = 4096, 1 << 20
 _KNOWN = (
     ("U", "cannot be read", INK),
     ("T", "table", PURPLE),
@@ -133,5 +137,18 @@ def _claim_structures(claims: dict[str, list[Extent]], medium: Medium, volumes: 
         claims["T"].append(Extent(0, medium.sector))
     for volume in volumes:
         for what, extent in volume.own_extents():
-            # Of a large table only the parts that were ever written count: the rest is a hole.
-            claims["T" if what == "table" else "F"] += medium.data_ranges(extent.offset, extent.end)
+            claims["T" if what == "table" else "F"] += _filled(medium, extent)
+
+
+def _filled(medium: Medium, extent: Extent) -> Iterator[Extent]:
+    """The parts of a table that are in use: blocks that are not all zero, whatever the container makes of holes."""
+    for part in medium.data_ranges(extent.offset, extent.end):
+        first = part.offset // _GRAIN * _GRAIN
+        for at in range(first, part.end, _READ):
+            data = np.frombuffer(medium.read(at, min(_READ, -(-(part.end - at) // _GRAIN) * _GRAIN)), "u1")
+            whole = np.zeros(-(-len(data) // _GRAIN) * _GRAIN, "u1")
+            whole[: len(data)] = data
+            for start, length in runs_of(whole.reshape(-1, _GRAIN).any(axis=1), at // _GRAIN):
+                lo, hi = max(start * _GRAIN, extent.offset), min((start + length) * _GRAIN, extent.end)
+                if lo < hi:
+                    yield Extent(lo, hi - lo)

@@ -32,8 +32,6 @@ class MappedMedium(Medium):
         if offset < 0 or offset >= self.size or length <= 0:
             return b""
         length = min(length, self.size - offset)
-        if self.unreadable:
-            self._note_unread(offset, length)
         parts: list[bytes] = []
         for count, source in self._pieces(offset, length):
             if source is None:
@@ -45,7 +43,7 @@ class MappedMedium(Medium):
                 if len(data) != count:
                     raise MediumError(f"{self.path}: cut short: byte {source + len(data):,} of the file is not there")
                 parts.append(data)
-        return parts[0] if len(parts) == 1 else b"".join(parts)
+        return self._without_unreadable(offset, parts[0] if len(parts) == 1 else b"".join(parts))
 
     def data_ranges(self, start: int = 0, end: int | None = None) -> Iterator[Extent]:
         at = max(start, 0)

@@ -67,9 +67,8 @@ class SplitMedium(Medium):
     def read(self, offset: int, length: int) -> bytes:
         if offset < 0 or length <= 0:
             return b""
-        if self.unreadable:
-            self._note_unread(offset, length)
-        return b"".join(part.read(at, count) for part, at, count in self._within(offset, length))
+        data = b"".join(part.read(at, count) for part, at, count in self._within(offset, length))
+        return self._without_unreadable(offset, data)
 
     def data_ranges(self, start: int = 0, end: int | None = None) -> Iterator[Extent]:
         stop = self.size if end is None else min(end, self.size)

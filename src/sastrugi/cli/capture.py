@@ -1,0 +1,71 @@
+"""`sastrugi capture`: a device or image becomes an image in any container."""
+
+from __future__ import annotations
+
+from pathlib import Path
+from typing import Annotated
+
+import typer
+
+from sastrugi.cli.console import JsonOption, progress, quoted, say, show_json
+
+_HELP = """Copy a device or an image into a new image: raw, split, VHD or qcow2. The source is only read; what cannot be
+read is tried again in smaller steps, then noted.
+
+\b
+Example: sastrugi capture /dev/sdx --out card.img
+The file's name chooses the container (.vhd, .qcow2, .001), or --container does. Leaves with status 3 if parts of the
+source could not be read. A capture that was stopped goes on with --go-on."""
+
+
+def register(app: typer.Typer) -> None:
+    app.command("capture", help=_HELP)(capture)
+
+
+def capture(
+    source: Annotated[Path, typer.Argument(help="A device, an image or a specimen folder.", metavar="SOURCE")],
+    out: Annotated[Path, typer.Option("--out", help="The new image.", metavar="FILE")],
+    container: Annotated[
+        str | None, typer.Option(help="raw, split, vhd, vhd-fixed, qcow2 or qcow2-packed [default: by the name]")
+    ] = None,
+    part_size: Annotated[str, typer.Option("--part-size", help="Size of the parts of a split image.")] = "2 GiB",
+    retries: Annotated[int, typer.Option(help="Further tries for each sector that fails.", min=0, max=100)] = 2,
+    go_on: Annotated[bool, typer.Option("--go-on", help="Continue a capture that was stopped.")] = False,
+    as_json: JsonOption = False,
+) -> None:
+    from sastrugi.media import open_medium
+    from sastrugi.media.capture import capture as run_capture
+    from sastrugi.media.containers import container_for
+    from sastrugi.media.extents import total
+    from sastrugi.specimen.digests import medium_digest
+    from sastrugi.units import format_size, parse_size, plural
+
+    chosen = container or container_for(out)
+    line = quoted(
+        "sastrugi", "capture", source, "--out", out, "--container", chosen, "--part-size", part_size, "--go-on"
+    )
+    with open_medium(source) as opened, progress(line) as watched:
+        size = opened.size
+        part = parse_size(part_size) if chosen == "split" else 0
+        done = run_capture(opened, out, chosen, watched, part, retries, go_on)
+        with open_medium(out) as made:
+            watched.start("digest", size)
+            digest = medium_digest(made, watched.at)
+    lost = list(done.unreadable)
+    if as_json:
+        show_json(
+            {
+                "image": str(out),
+                "container": chosen,
+                "size": size,
+                "read": done.read,
+                "digest": digest,
+                "unreadable": [list(extent) for extent in lost],
+            }
+        )
+    else:
+        say(f"{format_size(size)} in {out} ({chosen}), {format_size(done.read)} read now; digest {digest}")
+    if lost:
+        where = plural(len(lost), "range")
+        say(f"{total(lost):,} bytes could not be read, in {where}: zeros in the image, listed beside it")
+        raise typer.Exit(3)
