@@ -7,6 +7,7 @@ from dataclasses import dataclass, field
 from typing import TYPE_CHECKING
 
 import numpy as np
+from numpy.typing import NDArray
 
 from sastrugi.media.extents import Extent, RangeSet, total
 from sastrugi.report.style import BLUE, GREEN, GREY, INK, ORANGE, PALE, PURPLE, SKY, VERMILION, YELLOW
@@ -148,7 +149,8 @@ def _filled(medium: Medium, extent: Extent) -> Iterator[Extent]:
             data = np.frombuffer(medium.read(at, min(_READ, -(-(part.end - at) // _GRAIN) * _GRAIN)), "u1")
             whole = np.zeros(-(-len(data) // _GRAIN) * _GRAIN, "u1")
             whole[: len(data)] = data
-            for start, length in runs_of(whole.reshape(-1, _GRAIN).any(axis=1), at // _GRAIN):
+            used: NDArray[np.bool_] = np.any(whole.reshape(-1, _GRAIN), axis=1)
+            for start, length in runs_of(used, at // _GRAIN):
                 lo, hi = max(start * _GRAIN, extent.offset), min((start + length) * _GRAIN, extent.end)
                 if lo < hi:
                     yield Extent(lo, hi - lo)

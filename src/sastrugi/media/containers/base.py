@@ -6,6 +6,7 @@ import os
 from abc import ABC, abstractmethod
 from collections.abc import Iterator
 from pathlib import Path
+from threading import Lock
 
 from sastrugi.errors import MediumError
 from sastrugi.media.base import Medium
@@ -23,6 +24,8 @@ class MappedMedium(Medium):
         super().__init__()
         self.path = path
         self._file = RawMedium(path)
+        self._scratch = bytearray()
+        self._lock = Lock()
 
     @abstractmethod
     def _pieces(self, offset: int, length: int) -> Iterator[Piece]:
@@ -32,18 +35,33 @@ class MappedMedium(Medium):
         if offset < 0 or offset >= self.size or length <= 0:
             return b""
         length = min(length, self.size - offset)
-        parts: list[bytes] = []
-        for count, source in self._pieces(offset, length):
-            if source is None:
-                parts.append(bytes(count))
-            elif isinstance(source, bytes):
-                parts.append(source)
-            else:
-                data = self._file.read(source, count)
-                if len(data) != count:
-                    raise MediumError(f"{self.path}: cut short: byte {source + len(data):,} of the file is not there")
-                parts.append(data)
-        return self._without_unreadable(offset, parts[0] if len(parts) == 1 else b"".join(parts))
+        pieces = list(self._pieces(offset, length))
+        if len(pieces) == 1 and isinstance(pieces[0][1], int):
+            return self._without_unreadable(offset, self._file_bytes(pieces[0][1], length))
+        with self._lock:  # many small pieces meet in one buffer that is kept, which is far quicker than joining them
+            if len(self._scratch) < length:
+                self._scratch = bytearray(length)
+            view = memoryview(self._scratch)[:length]
+            at = 0
+            for count, source in pieces:
+                if source is None:
+                    view[at : at + count] = bytes(count)
+                elif isinstance(source, bytes):
+                    view[at : at + count] = source
+                elif self._file.read_into(source, view[at : at + count]) != count:
+                    raise self._short(source + count)
+                at += count
+            data = bytes(view)
+        return self._without_unreadable(offset, data)
+
+    def _file_bytes(self, place: int, count: int) -> bytes:
+        data = self._file.read(place, count)
+        if len(data) != count:
+            raise self._short(place + count)
+        return data
+
+    def _short(self, end: int) -> MediumError:
+        return MediumError(f"{self.path}: cut short: byte {end - 1:,} of the file is not there")
 
     def data_ranges(self, start: int = 0, end: int | None = None) -> Iterator[Extent]:
         at = max(start, 0)
@@ -85,9 +103,8 @@ class ContainerWriter(ABC):
     def finish(self) -> None:
         """Make the container whole and close it."""
 
-    def checkpoint(self) -> None:
-        """Bring everything written so far to the disk."""
-        os.fsync(self._fd)
+    def checkpoint(self) -> None:  # noqa: B027 (a raw image needs nothing)
+        """Bring the tables up to date, so that another process can go on from here, should this one be killed."""
 
     def close(self) -> None:
         if self._fd >= 0:
@@ -115,5 +132,4 @@ class RawWriter(ContainerWriter):
         self._put(offset, data)
 
     def finish(self) -> None:
-        self.checkpoint()
         self.close()

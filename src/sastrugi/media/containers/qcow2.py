@@ -285,9 +285,7 @@ class Qcow2Writer(ContainerWriter):
         for index in sorted(self._changed):
             self._put(int(self._l1[index]) & _OFFSET, self._tables[index].astype(">u8").tobytes())
         self._changed.clear()
-        super().checkpoint()  # tables before the table that leads to them
         self._put(self._l1_at, self._l1.astype(">u8").tobytes())
-        super().checkpoint()
 
     def finish(self) -> None:
         self.checkpoint()
@@ -295,7 +293,6 @@ class Qcow2Writer(ContainerWriter):
         at, clusters = self._put_refcounts()
         self._put(0, self._header(at, clusters))
         os.ftruncate(self._fd, self._end)
-        super().checkpoint()
         self.close()
 
     def _put_refcounts(self) -> tuple[int, int]:

@@ -119,12 +119,7 @@ class SplitWriter(ContainerWriter):
             self._put(at, part)
             offset, view = offset + len(part), view[len(part) :]
 
-    def checkpoint(self) -> None:
-        for fd in self._fds:
-            os.fsync(fd)
-
     def finish(self) -> None:
-        self.checkpoint()
         self.close()
 
     def close(self) -> None:

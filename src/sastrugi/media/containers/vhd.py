@@ -245,10 +245,8 @@ class VhdWriter(ContainerWriter):
     def checkpoint(self) -> None:
         if self._dynamic:
             self._put_table()
-        super().checkpoint()
 
     def finish(self) -> None:
         self.checkpoint()
         self._put(self._end if self._dynamic else self.size, self._footer())
-        super().checkpoint()
         self.close()
