@@ -395,3 +395,27 @@ def test_attributes_are_those_the_system_reads(tmp_path: Path) -> None:
     store = '[[steps]]\ndo = "store"\ninto = "/Kept"\ncorpus = { files = 1, kinds = ["txt"], names = "camera" }\nattributes = ["read-only", "hidden"]\n'
     folder = laid(recipe_of(store), tmp_path / "s")
     assert mtools_attributes(folder / "medium.img", "/Kept/FRN00001.TXT").split()[:2] == ["A", "HR"]
+
+
+def test_a_partitioned_medium_can_become_one_volume_and_back(tmp_path: Path) -> None:
+    format_all = '[[steps]]\ndo = "format"\nvolume = "medium"\n'
+    parts = '[[steps]]\ndo = "partition"\nvolumes = [{ name = "a" }]\n[[steps]]\ndo = "format"\nvolume = "a"\nfile_system = "exfat"\n'
+    store = '[[steps]]\ndo = "store"\nvolume = "a"\ncorpus = { files = 3, kinds = ["txt"] }\n'
+    folder = laid(recipe_of(parts + store + format_all, size="8 MiB"), tmp_path / "s")
+    assert faults(folder) == []
+    with Specimen(folder) as specimen:
+        ends = {v.name: [(life.file_system, life.end) for life in v.lives] for v in specimen.truth.volumes}
+        assert ends == {"medium": [("fat12", "dropped"), ("fat12", "live")], "a": [("exfat", "formatted")]}
+        assert not any(volume.listed for volume in specimen.truth.volumes)
+        assert {f.end for f in specimen.truth.files if f.volume == "a"} == {"formatted"}
+
+
+@pytest.mark.parametrize("container", ["vhd", "vhd-fixed", "qcow2", "qcow2-packed"])
+def test_a_specimen_in_a_container_is_the_same_specimen(tmp_path: Path, container: str) -> None:
+    steps = DELETE_ALL + '[[steps]]\ndo = "fade"\nrange = { start = "1 MiB", size = "4 KiB" }\n'
+    plain = laid(recipe_of(steps), tmp_path / "plain")
+    folder = laid(recipe_of(steps, medium=f'container = "{container}"'), tmp_path / "s")
+    assert faults(folder) == []
+    with Specimen(plain) as one, Specimen(folder) as other:
+        assert one.truth.medium == other.truth.medium and one.truth.files == other.truth.files
+        assert one.medium.path.read_bytes() != other.medium.path.read_bytes()

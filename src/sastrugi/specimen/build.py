@@ -7,6 +7,8 @@ from collections.abc import Container
 from pathlib import Path
 
 from sastrugi.errors import Interrupted, RecipeError, SastrugiError
+from sastrugi.media.containers import writer_for
+from sastrugi.media.convert import copy_medium
 from sastrugi.media.opening import SPECIMEN_IMAGE
 from sastrugi.media.raw import RawImage
 from sastrugi.progress import Progress
@@ -30,10 +32,19 @@ def build(recipe: Recipe, into: Path, progress: Progress, sha256: bool = False) 
                 image, folder, recipe.seed, recipe.base, recipe.starts.replace(tzinfo=None), progress, sha256
             )
             _carry_out(recipe, laying)
+            if recipe.medium.container != "raw":
+                _put_into_container(image, recipe.medium.container, progress)
             write_papers(recipe, laying)
         finally:
             image.close()
     return into
+
+
+def _put_into_container(image: RawImage, container: str, progress: Progress) -> None:
+    """The file of the medium becomes a container with the same bytes; `image` goes on reading the raw ones."""
+    packed = image.path.with_name(f"{image.path.name}.{container}")
+    copy_medium(image, writer_for(container, packed, image.size), progress)
+    packed.replace(image.path)
 
 
 def check_layout(recipe: Recipe) -> None:

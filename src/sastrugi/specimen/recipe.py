@@ -31,10 +31,10 @@ else:
 
 
 class MediumTable(Table):
-    """The medium to lay down on: up to 16 TiB, sectors of 512 or 4096 bytes, as a raw image with holes."""
+    """The medium to lay down on: up to 16 TiB, sectors of 512 or 4096 bytes, in a container of one file."""
 
     sector: Literal[512, 4096] = 512
-    container: Literal["raw"] = "raw"
+    container: Literal["raw", "vhd", "vhd-fixed", "qcow2", "qcow2-packed"] = "raw"
     size: Size
 
     @field_validator("size")

@@ -119,14 +119,8 @@ class FormatStep(StepTable):
     acts_as: ActsAs = "linux"
 
     def carry_out(self, laying: Laying) -> None:
-        if not laying.places or (self.volume == WHOLE_MEDIUM and WHOLE_MEDIUM not in laying.places):
-            for place in laying.places.values():
-                laying.end_life(place, "formatted")
-                place.listed, place.trouble = False, "the whole medium was formatted"
-            laying.clear_table()
-            laying.scheme = ""
-            name = self.volume or WHOLE_MEDIUM
-            laying.places[name] = Place(name, Extent(0, laying.image.size), False)
+        if not laying.places or (self.volume == WHOLE_MEDIUM and (laying.scheme or WHOLE_MEDIUM not in laying.places)):
+            self._take_the_medium(laying)
         place = laying.place(self.volume)
         if place.where.offset and not place.listed:
             raise SpecimenError(f"volume '{place.name}' cannot be formatted: no partition table lists it any more")
@@ -136,3 +130,14 @@ class FormatStep(StepTable):
         laying.format(place, file_system, self.cluster, self.label, self.acts_as, self.how == "full")
         if self.acts_as == "camera":
             laying.make_folders(place, "/DCIM")
+
+    def _take_the_medium(self, laying: Laying) -> None:
+        """One volume over the whole medium; a partition table and what it listed are gone."""
+        for place in laying.places.values():
+            laying.end_life(place, "formatted")
+            place.listed, place.trouble = False, "the whole medium was formatted"
+        laying.clear_table()
+        laying.scheme = ""
+        name = self.volume or WHOLE_MEDIUM
+        if name not in laying.places:
+            laying.places[name] = Place(name, Extent(0, laying.image.size), False)
