@@ -5,6 +5,7 @@ from __future__ import annotations
 from abc import abstractmethod
 from bisect import bisect_right
 from collections.abc import Callable, Iterable, Iterator
+from dataclasses import dataclass, field
 from functools import lru_cache
 from typing import Generic, Protocol, TypeVar
 
@@ -16,6 +17,8 @@ from sastrugi.media.extents import Extent, cut, join
 from sastrugi.volumes.base import Conflict, Placement, Volume
 from sastrugi.volumes.clusters import Run
 
+MAX_DEPTH = 200
+_SWEEP = 4 << 20
 _PIECE = 3 << 14  # entries; a whole number of 12-bit pairs and of sectors
 
 
@@ -116,19 +119,105 @@ def runs_of(flags: NDArray[np.generic], start: int) -> Iterator[Run]:
             yield start + int(group[0]), len(group)
 
 
-class ClusterVolume(Volume, Generic[G]):
+class FolderRecord(Protocol):
+    """What a record of a folder's table must tell for the code here."""
+
+    name: str
+    cluster: int
+    deleted: bool
+    name_sure: float
+
+
+R = TypeVar("R", bound=FolderRecord)
+
+
+@dataclass(slots=True, eq=False)
+class Folder(Generic[R]):
+    """A folder that was reached: its path is its chain of records up to the root."""
+
+    record: R | None
+    parent: Folder[R] | None
+    runs: list[Run]
+    deleted: bool
+    records: list[R] = field(default_factory=list)
+
+    @property
+    def depth(self) -> int:
+        return 0 if self.parent is None else self.parent.depth + 1
+
+    @property
+    def path(self) -> tuple[str, ...]:
+        return () if self.parent is None or self.record is None else (*self.parent.path, self.record.name)
+
+    @property
+    def sure(self) -> float:
+        """How sure the path is, 0 to 1."""
+        return 1.0 if self.parent is None or self.record is None else self.parent.sure * self.record.name_sure
+
+
+class ClusterVolume(Volume, Generic[G, R]):
     """A volume of clusters: free ones, used ones, and whose they are."""
 
     geometry: G
+    _medium: Medium
     _owners: tuple[list[int], list[int], list[str]] = ([], [], [])
+    _tree: list[Folder[R]] | None = None
+    _rejoined: set[int]
+    """Clusters that were given to deleted folders as later parts of their tables."""
 
     @abstractmethod
     def _used_runs(self, start: int, stop: int) -> Iterator[Run]:
         """Runs of clusters in use, of those in [start, stop) that the volume has."""
 
     @abstractmethod
-    def _settle(self) -> None:
-        """Read the tree, so that the owners are known."""
+    def _walk(self) -> list[Folder[R]]:
+        """Every folder that can be reached, its records read."""
+
+    @abstractmethod
+    def _index_owners(self, tree: list[Folder[R]]) -> None:
+        """Tell `_set_owners` whose clusters are."""
+
+    @abstractmethod
+    def _folder_runs(self, record: R, deleted: bool) -> list[Run]:
+        """Where a folder's table lies, as far as that can be followed."""
+
+    def _settled(self) -> list[Folder[R]]:
+        """The tree, read once."""
+        if self._tree is None:
+            self._tree = self._walk()
+            self._index_owners(self._tree)
+        return self._tree
+
+    def _follow(
+        self, record: R, folder: Folder[R], visited: set[int], folders: list[Folder[R]], queue: list[Folder[R]]
+    ) -> None:
+        """Follow a folder's record, once for each place; a new folder is added to `folders` and to `queue`."""
+        if record.cluster in visited or not self.geometry.holds(record.cluster):
+            return
+        deleted = folder.deleted or record.deleted
+        child = Folder(record, folder, self._folder_runs(record, deleted), deleted)
+        if child.runs and child.depth <= MAX_DEPTH:
+            visited.add(record.cluster)
+            folders.append(child)
+            queue.append(child)
+
+    def _free_blocks(self, first: int, test: Callable[[bytes, int], NDArray[np.bool_]]) -> Iterator[int]:
+        """Free clusters from `first` on for which `test` (of many clusters' bytes and the size of one) holds, in
+        order, that no folder has yet."""
+        g, size = self.geometry, self.cluster_size
+        step = max(_SWEEP // size, 1)
+        start = g.cluster_offset(min(max(first, 2), g.clusters + 2))
+        for extent in self._medium.data_ranges(start, g.data.end):
+            lo = (extent.offset - g.data.offset) // size + 2
+            hi = -(-(extent.end - g.data.offset) // size) + 2
+            for at in range(lo, hi, step):
+                count = min(step, hi - at)
+                hits = np.flatnonzero(test(self._medium.read(g.cluster_offset(at), count * size), size))
+                used = list(self._used_runs(at, at + count)) if len(hits) else []
+                for hit in hits:
+                    cluster = at + int(hit)
+                    if cluster not in self._rejoined and not any(s <= cluster < s + n for s, n in used):
+                        yield cluster
 
     def _extents(self, runs: Iterable[Run]) -> tuple[Extent, ...]:
         g = self.geometry
@@ -168,7 +257,7 @@ class ClusterVolume(Volume, Generic[G]):
 
     def conflicts(self, extents: tuple[Extent, ...]) -> list[Conflict]:
         g = self.geometry
-        self._settle()
+        self._settled()
         starts, ends, names = self._owners
         out: list[Conflict] = []
         for extent in extents:

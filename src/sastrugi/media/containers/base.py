@@ -26,6 +26,15 @@ class MappedMedium(Medium):
         self._file = RawMedium(path)
         self._scratch = bytearray()
         self._lock = Lock()
+        try:
+            self._open()
+        except MediumError:
+            self.close()
+            raise
+
+    @abstractmethod
+    def _open(self) -> None:
+        """Read what the file says of itself, and set `size`; raises MediumError for what cannot be read."""
 
     @abstractmethod
     def _pieces(self, offset: int, length: int) -> Iterator[Piece]:

@@ -50,14 +50,6 @@ def is_qcow2(path: Path) -> bool:
 class Qcow2Medium(MappedMedium):
     """A qcow2 image, opened for reading."""
 
-    def __init__(self, path: Path) -> None:
-        super().__init__(path)
-        try:
-            self._open()
-        except MediumError:
-            self.close()
-            raise
-
     def _open(self) -> None:
         block = self._file.read(0, _HEADER.itemsize)
         if len(block) < _V2_LENGTH:

@@ -68,14 +68,6 @@ def is_vhd(path: Path) -> bool:
 class VhdMedium(MappedMedium):
     """A VHD image, opened for reading."""
 
-    def __init__(self, path: Path) -> None:
-        super().__init__(path)
-        try:
-            self._open()
-        except MediumError:
-            self.close()
-            raise
-
     def _open(self) -> None:
         footer = self._footer()
         self.size = int(footer["current_size"])

@@ -9,6 +9,7 @@ from __future__ import annotations
 from dataclasses import dataclass, field
 
 import numpy as np
+from numpy.typing import NDArray
 
 from sastrugi.volumes.base import Times
 from sastrugi.volumes.exfat.layout import (
@@ -66,6 +67,17 @@ def parse_table(table: bytes) -> list[Record]:
 def table_ends(table: bytes) -> bool:
     """Whether the end mark (an entry of type 0) stands in this piece of a folder's table."""
     return 0 in table[::ENTRY_SIZE]
+
+
+def table_heads(data: bytes, size: int) -> NDArray[np.bool_]:
+    """For each cluster of `size` bytes: whether its first entry can stand in the middle of a folder's table."""
+    heads = np.frombuffer(data, "u1")[::size] | IN_USE
+    return np.isin(heads, (TYPE_FILE, TYPE_STREAM, TYPE_NAME))
+
+
+def tail_of(table: bytes) -> bytes:
+    """The end of a table, as far back as a set that reaches over it can begin."""
+    return table[-(_MOST_SECONDARY + 1) * ENTRY_SIZE :]
 
 
 def goes_on(table: bytes, block: bytes) -> bool:

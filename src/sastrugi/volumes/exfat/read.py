@@ -7,7 +7,6 @@ end at the first repeat, folders are visited once.
 from __future__ import annotations
 
 from collections.abc import Iterator
-from dataclasses import dataclass, field
 
 import numpy as np
 from numpy.typing import NDArray
@@ -17,7 +16,7 @@ from sastrugi.media.extents import Extent, cut, within
 from sastrugi.units import plural
 from sastrugi.volumes.base import Entry, Placement
 from sastrugi.volumes.clusters import Run
-from sastrugi.volumes.exfat.directory import Record, goes_on, parse_table, table_ends
+from sastrugi.volumes.exfat.directory import Record, goes_on, parse_table, table_ends, table_heads, tail_of
 from sastrugi.volumes.exfat.layout import (
     BAD_CLUSTER,
     BITMAP_ENTRY,
@@ -29,25 +28,21 @@ from sastrugi.volumes.exfat.layout import (
     ENTRY_SIZE,
     FILE_SYSTEM_NAME,
     FIRST_CLUSTER,
-    IN_USE,
     LABEL_ENTRY,
     MAX_CLUSTERS,
     MAX_FOLDER_BYTES,
     MAX_LABEL,
     TYPE_BITMAP,
-    TYPE_FILE,
     TYPE_LABEL,
-    TYPE_NAME,
-    TYPE_STREAM,
     Geometry,
     boot_checksum,
 )
-from sastrugi.volumes.reading import ChainReader, ClusterVolume, runs_of
+from sastrugi.volumes.reading import ChainReader, ClusterVolume, Folder, runs_of
 
 _MAX_RECORDS = 1_000_000
-_MAX_DEPTH = 200
 _BITMAP_PIECE = 1 << 16
-_SWEEP = 4 << 20
+_MOST_TRIED = 16
+"""So many full folders are tried for a cluster that may go on with one."""
 
 
 def open_exfat(medium: Medium, where: Extent) -> ExfatVolume | None:
@@ -94,30 +89,7 @@ def _read_boot(block: bytes, offset: int, sector: int) -> tuple[Geometry, str] |
     return geometry, f"{number >> 16:04X}-{number & 0xFFFF:04X}"
 
 
-@dataclass(slots=True)
-class _Folder:
-    """A folder that was reached: its path is its chain of records up to the root."""
-
-    record: Record | None
-    parent: _Folder | None
-    runs: list[Run]
-    deleted: bool
-    records: list[Record] = field(default_factory=list)
-
-    @property
-    def depth(self) -> int:
-        return 0 if self.parent is None else self.parent.depth + 1
-
-    @property
-    def path(self) -> tuple[str, ...]:
-        return () if self.parent is None or self.record is None else (*self.parent.path, self.record.name)
-
-    @property
-    def sure(self) -> float:
-        return 1.0 if self.parent is None or self.record is None else self.parent.sure * self.record.name_sure
-
-
-class ExfatVolume(ClusterVolume[Geometry]):
+class ExfatVolume(ClusterVolume[Geometry, Record]):
     """One exFAT volume, opened for reading."""
 
     file_system = "exFAT"
@@ -134,21 +106,20 @@ class ExfatVolume(ClusterVolume[Geometry]):
         self._bitmap: tuple[Extent, ...] = ()
         root = self._root()
         self._read_own_entries(root)
-        self._tree: list[_Folder] | None = None
-        self._rejoined: set[int] = set()
+        self._rejoined = set()
         self._start = root
 
     # -- the volume's own structures --------------------------------------------------------
 
-    def _root(self) -> _Folder:
+    def _root(self) -> Folder[Record]:
         most = max(MAX_FOLDER_BYTES // self.cluster_size, 1)
         runs, problem = self._fat.chain(self.geometry.root_cluster, most)
         if problem:
             self.health.append(f"the root folder is damaged: {problem}")
             runs = runs or [(self.geometry.root_cluster, 1)]
-        return _Folder(None, None, runs, deleted=False)
+        return Folder(None, None, runs, deleted=False)
 
-    def _read_own_entries(self, root: _Folder) -> None:
+    def _read_own_entries(self, root: Folder[Record]) -> None:
         """Label and bitmap, which the root folder tells."""
         head = self._medium.read_extents(cut(self._extents(root.runs), 1 << 16))
         for at in range(0, len(head) // ENTRY_SIZE * ENTRY_SIZE, ENTRY_SIZE):
@@ -196,26 +167,17 @@ class ExfatVolume(ClusterVolume[Geometry]):
 
     # -- the tree ---------------------------------------------------------------------------
 
-    def _settle(self) -> None:
-        self._settled()
-
-    def _settled(self) -> list[_Folder]:
-        if self._tree is None:
-            self._tree = self._walk()
-            self._index_owners(self._tree)
-        return self._tree
-
-    def _walk(self) -> list[_Folder]:
+    def _walk(self) -> list[Folder[Record]]:
         """Every folder that can be reached, its records read: live ones first, so that a folder that was moved
         counts where it is and not where a deleted record still names it."""
         folders = [self._start]
         visited = {self.geometry.root_cluster}
         queue = [self._start]
-        later: list[tuple[Record, _Folder]] = []
+        later: list[tuple[Record, Folder[Record]]] = []
         budget = _MAX_RECORDS
         while queue or later or (queue := self._rejoin_deleted_folders(folders)):
             if not queue:
-                self._enter(*later.pop(), visited, folders, queue)
+                self._follow(*later.pop(), visited, folders, queue)
                 continue
             folder = queue.pop()
             records = parse_table(self._table(folder))
@@ -228,21 +190,8 @@ class ExfatVolume(ClusterVolume[Geometry]):
                 if record.folder and (folder.deleted or record.deleted):
                     later.append((record, folder))
                 elif record.folder:
-                    self._enter(record, folder, visited, folders, queue)
+                    self._follow(record, folder, visited, folders, queue)
         return folders
-
-    def _enter(
-        self, record: Record, folder: _Folder, visited: set[int], folders: list[_Folder], queue: list[_Folder]
-    ) -> None:
-        """Follow a folder's record, once for each place."""
-        if record.cluster in visited or not self.geometry.holds(record.cluster):
-            return
-        deleted = folder.deleted or record.deleted
-        child = _Folder(record, folder, self._folder_runs(record, deleted), deleted)
-        if child.runs and child.depth <= _MAX_DEPTH:
-            visited.add(record.cluster)
-            folders.append(child)
-            queue.append(child)
 
     def _folder_runs(self, record: Record, deleted: bool) -> list[Run]:
         needed = max(-(-min(record.size, MAX_FOLDER_BYTES) // self.cluster_size), 1)
@@ -263,10 +212,10 @@ class ExfatVolume(ClusterVolume[Geometry]):
                 for extent in self._extents(folder.runs):
                     yield "folder", extent
 
-    def _table(self, folder: _Folder) -> bytes:
+    def _table(self, folder: Folder[Record]) -> bytes:
         return self._medium.read_extents(cut(self._extents(folder.runs), MAX_FOLDER_BYTES))
 
-    def _rejoin_deleted_folders(self, folders: list[_Folder]) -> list[_Folder]:
+    def _rejoin_deleted_folders(self, folders: list[Folder[Record]]) -> list[Folder[Record]]:
         """Find the later clusters of deleted folders whose chains are gone; answers the folders that grew.
 
         A folder takes a new cluster when it is full, just behind the file it was given last. So a free cluster that
@@ -278,17 +227,19 @@ class ExfatVolume(ClusterVolume[Geometry]):
         if not unfinished:
             return []
         ends = {id(folder): self._end_of_last_file(folder) for folder in unfinished}
-        grown: dict[int, _Folder] = {}
-        for cluster in self._free_table_blocks(min(ends.values())):
+        tails = {id(folder): tail_of(self._table(folder)) for folder in unfinished}
+        grown: dict[int, Folder[Record]] = {}
+        for cluster in self._free_blocks(min(ends.values()), table_heads):
             block = self._medium.read(self.geometry.cluster_offset(cluster), self.cluster_size)
             before = [folder for folder in unfinished if ends[id(folder)] <= cluster]
-            for folder in sorted(before, key=lambda folder: -ends[id(folder)]):
-                if goes_on(self._table(folder), block):
+            for folder in sorted(before, key=lambda folder: -ends[id(folder)])[:_MOST_TRIED]:
+                if goes_on(tails[id(folder)], block):
                     grown[id(folder)] = folder
                     folder.runs.append((cluster, 1))
                     self._rejoined.add(cluster)
                     folder.records = [record for record in parse_table(self._table(folder)) if record.proven]
                     ends[id(folder)] = max(self._end_of_last_file(folder), cluster + 1)
+                    tails[id(folder)] = tail_of(block)
                     if table_ends(block):
                         unfinished.remove(folder)
                     break
@@ -296,30 +247,11 @@ class ExfatVolume(ClusterVolume[Geometry]):
                 break
         return list(grown.values())
 
-    def _end_of_last_file(self, folder: _Folder) -> int:
+    def _end_of_last_file(self, folder: Folder[Record]) -> int:
         """The cluster behind the last file a folder lists, or behind the folder's own."""
         own = folder.runs[-1][0] + folder.runs[-1][1]
         placed = [record for record in folder.records if self.geometry.holds(record.cluster)]
         return max(placed[-1].cluster - -placed[-1].size // self.cluster_size, own) if placed else own
-
-    def _free_table_blocks(self, first: int) -> Iterator[int]:
-        """Free clusters from `first` on whose first entry can stand in a deleted folder's table, in order."""
-        g, size = self.geometry, self.cluster_size
-        step = max(_SWEEP // size, 1)
-        start = g.cluster_offset(min(first, g.clusters + FIRST_CLUSTER))
-        for extent in self._medium.data_ranges(start, g.data.end):
-            lo = (extent.offset - g.data.offset) // size + FIRST_CLUSTER
-            hi = -(-(extent.end - g.data.offset) // size) + FIRST_CLUSTER
-            for at in range(lo, hi, step):
-                count = min(step, hi - at)
-                data = self._medium.read(g.cluster_offset(at), count * size)
-                heads = np.frombuffer(data, "u1")[::size] | IN_USE
-                hits = np.flatnonzero(np.isin(heads, (TYPE_FILE, TYPE_STREAM, TYPE_NAME)))
-                used = list(self._used_runs(at, at + count)) if len(hits) else []
-                for hit in hits:
-                    cluster = at + int(hit)
-                    if cluster not in self._rejoined and not any(s <= cluster < s + n for s, n in used):
-                        yield cluster
 
     def entries(self) -> Iterator[Entry]:
         for folder in self._settled():
@@ -369,7 +301,7 @@ class ExfatVolume(ClusterVolume[Geometry]):
         chain = Placement(cut(self._extents(runs), size), "its chain, which still stands in the FAT")
         return (chain, *(guess for guess in guesses if guess.extents != chain.extents))
 
-    def _index_owners(self, tree: list[_Folder]) -> None:
+    def _index_owners(self, tree: list[Folder[Record]]) -> None:
         """Which live file or folder each allocated run belongs to."""
         owned: list[tuple[int, int, str]] = []
         for folder in tree:

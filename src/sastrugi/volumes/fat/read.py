@@ -7,7 +7,6 @@ end at the first repeat, folders are visited once.
 from __future__ import annotations
 
 from collections.abc import Iterator
-from dataclasses import dataclass, field
 from functools import partial
 
 import numpy as np
@@ -38,13 +37,11 @@ from sastrugi.volumes.fat.layout import (
     Geometry,
     unpack_fat,
 )
-from sastrugi.volumes.reading import ChainReader, ClusterVolume
+from sastrugi.volumes.reading import MAX_DEPTH, ChainReader, ClusterVolume, Folder
 
 _BACKUP_BOOT_SECTOR = 6
 _MAX_FOLDER_BYTES = 65536 * 32
 _MAX_RECORDS = 1_000_000
-_MAX_DEPTH = 200
-_SWEEP = 4 << 20
 
 
 def open_fat(medium: Medium, where: Extent) -> FatVolume | None:
@@ -94,22 +91,7 @@ def _read_boot(block: bytes, offset: int) -> tuple[Geometry, str, str] | None:
     return geometry, "" if label == "NO NAME" else label, serial
 
 
-@dataclass(slots=True)
-class _Folder:
-    """A folder that was reached: its path is its chain of records up to the root."""
-
-    record: Record | None
-    parent: _Folder | None
-    runs: list[Run]
-    deleted: bool
-    records: list[Record] = field(default_factory=list)
-
-    @property
-    def depth(self) -> int:
-        return 0 if self.parent is None else self.parent.depth + 1
-
-
-class FatVolume(ClusterVolume[Geometry]):
+class FatVolume(ClusterVolume[Geometry, Record]):
     """One FAT volume, opened for reading."""
 
     def __init__(self, medium: Medium, geometry: Geometry, label: str, serial: str, health: list[str]) -> None:
@@ -124,8 +106,7 @@ class FatVolume(ClusterVolume[Geometry]):
         fat = geometry.fat(self._choose_fat())
         bits = geometry.bits
         self._fat = ChainReader(medium, fat, bits, BAD_CLUSTER[bits], geometry.holds, partial(unpack_fat, bits=bits))
-        self._tree: list[_Folder] | None = None
-        self._rejoined: set[int] = set()
+        self._rejoined = set()
 
     # -- the allocation table ---------------------------------------------------------------
 
@@ -149,7 +130,7 @@ class FatVolume(ClusterVolume[Geometry]):
 
     # -- the tree ---------------------------------------------------------------------------
 
-    def _walk(self) -> list[_Folder]:
+    def _walk(self) -> list[Folder[Record]]:
         """Every folder that can be reached, its records read, lost first characters worked out."""
         g = self.geometry
         runs: list[Run] = []
@@ -157,11 +138,11 @@ class FatVolume(ClusterVolume[Geometry]):
             runs, problem = self._fat.chain(g.root_cluster, _MAX_FOLDER_BYTES // g.cluster_size)
             if problem:
                 self.health.append(f"the root folder is damaged: {problem}")
-        root = _Folder(None, None, runs, deleted=False)
+        root: Folder[Record] = Folder(None, None, runs, deleted=False)
         folders = [root]
         visited = {g.root_cluster} if runs else set()
         queue = [root]
-        for _ in range(_MAX_DEPTH):
+        for _ in range(MAX_DEPTH):
             self._descend(queue, folders, visited)
             queue = self._rejoin_deleted_folders(folders)
             if not queue:
@@ -169,18 +150,18 @@ class FatVolume(ClusterVolume[Geometry]):
         settle_lost_characters([folder.records for folder in folders])
         return folders
 
-    def _descend(self, queue: list[_Folder], folders: list[_Folder], visited: set[int]) -> None:
+    def _descend(self, queue: list[Folder[Record]], folders: list[Folder[Record]], visited: set[int]) -> None:
         """Read the tables of the folders in `queue` and of all below them; new ones are added to `folders`.
 
         Live ones come first, so that a folder that was moved counts where it is and not where a deleted record still
         names it.
         """
         g = self.geometry
-        later: list[tuple[Record, _Folder]] = []
+        later: list[tuple[Record, Folder[Record]]] = []
         budget = _MAX_RECORDS - sum(len(folder.records) for folder in folders)
         while queue or later:
             if not queue:
-                self._enter(*later.pop(), visited, folders, queue)
+                self._follow(*later.pop(), visited, folders, queue)
                 continue
             folder = queue.pop()
             folder.records = parse_table(self._table(folder), g.bits)[: max(budget, 0)]
@@ -195,20 +176,7 @@ class FatVolume(ClusterVolume[Geometry]):
                 if folder.deleted or record.deleted:
                     later.append((record, folder))
                 else:
-                    self._enter(record, folder, visited, folders, queue)
-
-    def _enter(
-        self, record: Record, folder: _Folder, visited: set[int], folders: list[_Folder], queue: list[_Folder]
-    ) -> None:
-        """Follow a folder's record, once for each place."""
-        if record.cluster in visited or not self.geometry.holds(record.cluster):
-            return
-        deleted = folder.deleted or record.deleted
-        child = _Folder(record, folder, self._folder_runs(record, deleted), deleted)
-        if child.runs and child.depth <= _MAX_DEPTH:
-            visited.add(record.cluster)
-            folders.append(child)
-            queue.append(child)
+                    self._follow(record, folder, visited, folders, queue)
 
     def _folder_runs(self, record: Record, deleted: bool) -> list[Run]:
         """Where a folder's table lies. A deleted one is followed only while what stands there still is its table."""
@@ -225,7 +193,7 @@ class FatVolume(ClusterVolume[Geometry]):
             return runs
         return [(record.cluster, 1)]
 
-    def _rejoin_deleted_folders(self, folders: list[_Folder]) -> list[_Folder]:
+    def _rejoin_deleted_folders(self, folders: list[Folder[Record]]) -> list[Folder[Record]]:
         """Find the later clusters of deleted folders, whose chains are gone; answers the folders that grew.
 
         A folder takes a new cluster when it is full, just behind the file it was given last. So a free cluster that
@@ -236,8 +204,8 @@ class FatVolume(ClusterVolume[Geometry]):
         if not unfinished:
             return []
         ends = {key: self._end_of_last_file(folder) for key, folder in unfinished.items()}
-        grown: dict[int, _Folder] = {}
-        for cluster in self._free_folder_blocks(min(ends.values())):
+        grown: dict[int, Folder[Record]] = {}
+        for cluster in self._free_blocks(min(ends.values()), folder_blocks):
             before = [(end, key) for key, end in ends.items() if end <= cluster]
             if not before:
                 continue
@@ -254,7 +222,7 @@ class FatVolume(ClusterVolume[Geometry]):
                 break
         return list(grown.values())
 
-    def _end_of_last_file(self, folder: _Folder) -> int:
+    def _end_of_last_file(self, folder: Folder[Record]) -> int:
         """The cluster behind the last file a folder lists, or behind the folder's own."""
         own = folder.runs[-1][0] + folder.runs[-1][1]
         placed = [r for r in folder.records if self.geometry.holds(r.cluster) and not r.label]
@@ -263,33 +231,9 @@ class FatVolume(ClusterVolume[Geometry]):
         clusters = 1 if placed[-1].folder else -(-placed[-1].size // self.cluster_size)
         return max(placed[-1].cluster + clusters, own)
 
-    def _free_folder_blocks(self, first: int) -> Iterator[int]:
-        """Free clusters from `first` on that can be a later part of a folder's table, in order."""
-        g = self.geometry
-        size = g.cluster_size
-        step = max(_SWEEP // size, 1)
-        start = g.cluster_offset(min(max(first, FIRST_CLUSTER), g.clusters + FIRST_CLUSTER))
-        for extent in self._medium.data_ranges(start, g.data.end):
-            lo = (extent.offset - g.data.offset) // size + FIRST_CLUSTER
-            hi = -(-(extent.end - g.data.offset) // size) + FIRST_CLUSTER
-            for at in range(lo, hi, step):
-                count = min(step, hi - at)
-                hits = np.flatnonzero(folder_blocks(self._medium.read(g.cluster_offset(at), count * size), size))
-                used = list(self._used_runs(at, at + count)) if len(hits) else []
-                for hit in hits:
-                    cluster = at + int(hit)
-                    if cluster not in self._rejoined and not any(s <= cluster < s + n for s, n in used):
-                        yield cluster
-
-    def _table(self, folder: _Folder) -> bytes:
+    def _table(self, folder: Folder[Record]) -> bytes:
         extents = self._extents(folder.runs) if folder.runs else (self.geometry.fixed_root,)
         return self._medium.read_extents(cut(extents, _MAX_FOLDER_BYTES))
-
-    def _settled(self) -> list[_Folder]:
-        if self._tree is None:
-            self._tree = self._walk()
-            self._index_owners(self._tree)
-        return self._tree
 
     def own_extents(self) -> Iterator[tuple[str, Extent]]:
         g = self.geometry
@@ -299,12 +243,9 @@ class FatVolume(ClusterVolume[Geometry]):
                 for extent in self._extents(folder.runs) if folder.runs else (g.fixed_root,):
                     yield "folder", extent
 
-    def _settle(self) -> None:
-        self._settled()
-
     def entries(self) -> Iterator[Entry]:
         for folder in self._settled():
-            path, sure = self._path(folder)
+            path, sure = folder.path, folder.sure
             table = self._extents(folder.runs) if folder.runs else (self.geometry.fixed_root,)
             for record in folder.records:
                 if record.label:
@@ -321,16 +262,6 @@ class FatVolume(ClusterVolume[Geometry]):
                 )  # fmt: skip
                 entry.placements = self._placements(record, deleted, entry.notes)
                 yield entry
-
-    def _path(self, folder: _Folder) -> tuple[tuple[str, ...], float]:
-        parts: list[str] = []
-        sure = 1.0
-        at: _Folder | None = folder
-        while at is not None and at.record is not None:
-            parts.append(at.record.name)
-            sure *= at.record.name_sure
-            at = at.parent
-        return tuple(reversed(parts)), sure
 
     # -- where files lie --------------------------------------------------------------------
 
@@ -356,13 +287,13 @@ class FatVolume(ClusterVolume[Geometry]):
             return (Placement(cut(self._extents(runs), record.size), "its chain in the FAT"),)
         return self._guess_placements(record.cluster, record.size)
 
-    def _index_owners(self, tree: list[_Folder]) -> None:
+    def _index_owners(self, tree: list[Folder[Record]]) -> None:
         """Which live file or folder each allocated run belongs to, sorted for lookup."""
         owned: list[tuple[int, int, str]] = []
         for folder in tree:
             if folder.deleted:
                 continue
-            path, _ = self._path(folder)
+            path = folder.path
             owned += [(start, start + length, "/".join(path) or "the root folder") for start, length in folder.runs]
             for record in folder.records:
                 if record.deleted or record.folder or record.label or not record.size:
