@@ -1,7 +1,8 @@
 """The bytes of a medium: how to read them, write them, and where the partitions are.
 
 `base` is the reader interface that every container implements, `raw` the image file (or device) with holes,
-`opening` turns a path into a reader, `partitions` reads and writes partition tables, `extents` are runs of bytes.
+`containers` the others; `opening` turns a path into a reader, `faults` lets an image fail as a device would, `capture`
+and `convert` make images of media. `partitions` reads and writes partition tables, `extents` are runs of bytes.
 """
 
 from sastrugi.media.base import Medium

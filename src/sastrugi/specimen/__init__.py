@@ -1,5 +1,7 @@
 """Specimens: media with a truth that knows every file ever laid down on them.
 
-`recipe` is the text a specimen is built from, `build` carries its steps out, `remains` keeps the books of what still
-lies where, `truth` is what the bench knows afterwards, `ceiling` how much could come back, `audit` checks it all.
+`recipe` is the text a specimen is built from, `steps` what it can ask for, `formats` the file systems. `build` carries
+the steps out on a `laying`, which keeps the books (`remains`: what still lies where, `lain`: what was laid down), and
+`papers` writes them down. `truth` is what the bench knows afterwards, `ceiling` how much could come back, `audit` checks
+it all.
 """
