@@ -2,6 +2,6 @@
 
 `recipe` is the text a specimen is built from, `steps` what it can ask for, `formats` the file systems. `build` carries
 the steps out on a `laying`, which keeps the books (`remains`: what still lies where, `lain`: what was laid down), and
-`papers` writes them down. `truth` is what the bench knows afterwards, `ceiling` how much could come back, `audit` checks
-it all.
+`papers` writes them down. `truth` is what the bench knows afterwards, `ceiling` how much could come back, `audit`
+checks it all.
 """
