@@ -419,3 +419,25 @@ def test_a_specimen_in_a_container_is_the_same_specimen(tmp_path: Path, containe
     with Specimen(plain) as one, Specimen(folder) as other:
         assert one.truth.medium == other.truth.medium and one.truth.files == other.truth.files
         assert one.medium.path.read_bytes() != other.medium.path.read_bytes()
+
+
+def test_dead_sectors_that_are_written_again_can_be_read(tmp_path: Path) -> None:
+    steps = """
+        [[steps]]
+        do = "fade"
+        what = ["/Notes/*.txt"]
+        sectors = 3
+        [[steps]]
+        do = "delete"
+        what = ["/Notes"]
+        [[steps]]
+        do = "churn"
+        write = "60 KiB"
+        size = "60 KiB"
+        reuse = "first"
+        """
+    before = laid(recipe_of(steps.partition('[[steps]]\n        do = "delete"')[0]), tmp_path / "before")
+    after = laid(recipe_of(steps), tmp_path / "after")
+    assert faults(before) == faults(after) == []
+    with Specimen(before) as one, Specimen(after) as other:
+        assert len(other.truth.medium.unreadable) < len(one.truth.medium.unreadable)

@@ -69,6 +69,14 @@ class Laying:
 
     def __post_init__(self) -> None:
         self.books = Books(self.image)
+        self.image.observers.append(self._written_again)
+
+    def _written_again(self, offset: int, data: bytes | memoryview) -> None:
+        """A dead sector that is written can be read again: drives put a spare one in its place."""
+        if self.unreadable:
+            first, sector = offset // self.image.sector * self.image.sector, self.image.sector
+            end = -(-(offset + len(data)) // sector) * sector
+            self.unreadable.remove(Extent(first, end - first))
 
     # -- small things steps need ------------------------------------------------------------
 
