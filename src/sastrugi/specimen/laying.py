@@ -6,7 +6,7 @@ import datetime as dt
 from collections import Counter
 from collections.abc import Callable, Iterable, Iterator, Sequence
 from contextlib import contextmanager
-from dataclasses import dataclass, field
+from dataclasses import dataclass, field, replace
 from difflib import get_close_matches
 from fnmatch import fnmatchcase
 from pathlib import Path
@@ -284,9 +284,7 @@ class Laying:
             writer.rename(lain.node, path, self.tick())
         new = RangeSet(writer.record(lain.node))
         if not any(new.overlap(extent) for extent in evidence.record):
-            self._leave(lain, old_path, above, Evidence(
-                evidence.record, evidence.placing, evidence.names, evidence.contiguous, (), evidence.whole_start
-            ))  # fmt: skip
+            self._leave(lain, old_path, above, replace(evidence, chains=()))  # the chain is the new record's
         if lain.end == "live":
             for one in (lain, *below):
                 one.former.append(one.path)
@@ -314,12 +312,7 @@ class Laying:
 
     def _above(self, node: Node) -> tuple[Lain, ...]:
         """The folders that a node lies in."""
-        out: list[Lain] = []
-        at = node.parent
-        while at is not None and at.parent is not None:
-            out.append(self.by_node[id(at)])
-            at = at.parent
-        return tuple(out)
+        return tuple(self.by_node[id(folder)] for folder in _parents(node) if folder.parent is not None)
 
     def _leave(self, lain: Lain, path: str, above: tuple[Lain, ...], evidence: Evidence) -> None:
         """Watch a record that is no longer live."""

@@ -94,7 +94,7 @@ class MappedMedium(Medium):
 class ContainerWriter(ABC):
     """Writes a medium into a container, from its start to its end; what is never written reads as zeros.
 
-    After `checkpoint` the file can be gone on with from the state that it answers, also by another process.
+    After a `checkpoint` another process can go on from there (`resume`), should this one be killed.
     """
 
     def __init__(self, path: Path, size: int, resume: bool) -> None:
@@ -113,7 +113,7 @@ class ContainerWriter(ABC):
         """Make the container whole and close it."""
 
     def checkpoint(self) -> None:  # noqa: B027 (a raw image needs nothing)
-        """Bring the tables up to date, so that another process can go on from here, should this one be killed."""
+        """Bring the tables of the file up to date with what was written."""
 
     def close(self) -> None:
         if self._fd >= 0:
