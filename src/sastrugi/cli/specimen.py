@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+from contextlib import ExitStack
+from dataclasses import asdict
 from pathlib import Path
 from typing import Annotated
 
@@ -13,6 +15,13 @@ _BUILD_HELP = """Build a specimen (a medium with its truth) from a recipe: a fil
 
 \b
 Example: sastrugi build camera-card --into specimen"""
+_ADOPT_HELP = """Make a specimen of an image that was captured elsewhere and of the files that were on it. Their
+places are found by their content, on any file system, in pieces and in part.
+
+\b
+Example: sastrugi adopt card.img --originals season --into specimen
+With --before the files are located in an image from before the loss, and IMAGE tells what still stands.
+Originals that no volume lists count as lost; where the file system cannot be read, --lost says which are."""
 _AUDIT_HELP = """Read everything of a specimen again and compare it with its truth; prints what could come back.
 
 \b
@@ -29,6 +38,7 @@ Of a specimen the truth is drawn, of any other medium what its own tables say.""
 
 def register(app: typer.Typer) -> None:
     app.command("build", help=_BUILD_HELP)(build)
+    app.command("adopt", help=_ADOPT_HELP)(adopt)
     app.command("audit", help=_AUDIT_HELP)(audit)
     app.command("map", help=_MAP_HELP)(map_medium)
 
@@ -59,6 +69,56 @@ def build(
             return
         show(truth_table(specimen.truth))
     say(f"specimen in {target}; next: {quoted('sastrugi', 'scan', target)}")
+
+
+def adopt(
+    image: Annotated[Path, typer.Argument(help="An image of the medium after the loss, or a device.", metavar="IMAGE")],
+    originals: Annotated[Path, typer.Option(help="The folder with the files that were on it.", metavar="DIR")],
+    before: Annotated[
+        Path | None, typer.Option(help="An image of the same medium from before the loss.", metavar="FILE")
+    ] = None,
+    into: Annotated[
+        Path | None,
+        typer.Option(help="The new folder of the specimen [default: the image's name with .specimen]", metavar="DIR"),
+    ] = None,
+    lost: Annotated[
+        list[str] | None,
+        typer.Option(help="Only originals of this name or pattern were lost (may be given again).", metavar="PATTERN"),
+    ] = None,
+    nothing_lost: Annotated[
+        bool, typer.Option("--nothing-lost", help="All originals are live: IMAGE is from before any loss.")
+    ] = False,
+    as_json: JsonOption = False,
+) -> None:
+    from sastrugi.errors import SpecimenError
+    from sastrugi.media import open_medium
+    from sastrugi.report.tables import adoption_table, truth_table
+    from sastrugi.safety import require_outside
+    from sastrugi.specimen.adopt import adopt as adopt_image
+    from sastrugi.specimen.truth import Specimen
+
+    if nothing_lost and (before is not None or lost):
+        raise SpecimenError("--nothing-lost goes neither with --before nor with --lost: leave one of them out")
+    chosen = [] if nothing_lost else lost or ["*"]
+    target = into or Path(f"{image.resolve().stem}.specimen")
+    require_outside(target, originals, "the folder of originals")
+    with ExitStack() as stack:
+        medium = stack.enter_context(open_medium(image))
+        require_outside(target, medium.path, "the medium")
+        earlier = stack.enter_context(open_medium(before)) if before is not None else None
+        watched = stack.enter_context(progress())
+        done = adopt_image(medium, originals, target, watched, earlier, chosen)
+    with Specimen(target) as specimen:
+        if as_json:
+            show_json(
+                {"specimen": str(target), "originals": asdict(done), "truth": specimen.truth.model_dump(mode="json")}
+            )
+        else:
+            show(truth_table(specimen.truth), adoption_table(done))
+            say(f"specimen in {target}; next: {quoted('sastrugi', 'scan', target)}")
+    if done.unreadable:
+        say(f"{done.unreadable:,} bytes of the medium could not be read: what lies there counts as gone")
+        raise typer.Exit(3)
 
 
 def audit(

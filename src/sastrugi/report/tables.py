@@ -21,6 +21,7 @@ if TYPE_CHECKING:
     from sastrugi.kinds import Kind
     from sastrugi.recovery.extract import Extracted
     from sastrugi.recovery.findings import Finding, FoundVolume, ScanFile
+    from sastrugi.specimen.adopt import Adoption
     from sastrugi.specimen.audit import Check
     from sastrugi.specimen.recipe import Recipe
     from sastrugi.specimen.truth import Truth
@@ -188,6 +189,32 @@ def audit_table(checks: Sequence[Check]) -> Table:
             [*check.faults[:5], *([f"… and {len(check.faults) - 5} more"] if len(check.faults) > 5 else [])]
         )
         out.add_row(check.name, f"{check.count:,}", Text(faults or "yes"))
+    return out
+
+
+_MOST_NAMED = 8
+
+
+def adoption_table(done: Adoption) -> Table:
+    """What became of the originals, with the names of those that are not all there."""
+    out = table()
+    out.add_column("Originals", justify="right")
+    out.add_column("On the medium")
+    out.add_column("Which", overflow="fold")
+    parts = [f"{name} ({share:.1%})" for name, share in sorted(done.part.items(), key=lambda item: item[1])]
+    for names, what, all_of in (
+        (done.listed, "listed, live", False),
+        (done.whole, "lost, all bytes there", False),
+        (parts, "lost, some bytes there", True),
+        (done.changed, "listed with other content: left out", True),
+        (done.gone, "not there: left out", True),
+    ):
+        shown = names[:_MOST_NAMED] if all_of else []
+        more = [f"… and {len(names) - _MOST_NAMED:,} more (--json shows all)"] if all_of and names[_MOST_NAMED:] else []
+        if names or not all_of:
+            out.add_row(f"{len(names):,}", what, Text("\n".join([*shown, *more])))
+    if done.others:
+        out.add_row("", f"{plural(done.others, 'other file')} listed, live", "")
     return out
 
 

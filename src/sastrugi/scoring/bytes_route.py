@@ -13,34 +13,16 @@ import numpy as np
 from numpy.typing import NDArray
 
 from sastrugi.media import RangeSet
-from sastrugi.media.extents import cut
 from sastrugi.progress import Progress
 from sastrugi.scoring.matching import Candidate
 from sastrugi.scoring.names import compare_names
 from sastrugi.scoring.results import Result
-from sastrugi.specimen.ceiling import BLOCK
+from sastrugi.specimen.blocks import BLOCK, block_hashes
 from sastrugi.specimen.digests import blake3_file
 from sastrugi.specimen.truth import Specimen, TruthFile
 
 _PIECE = 4 << 20
 _MOST_CANDIDATES = 8
-
-
-def _hash_multipliers() -> NDArray[np.uint64]:
-    words = np.random.RandomState(20310203).bytes(BLOCK)
-    return np.frombuffer(words, "<u8") | np.uint64(1)
-
-
-_MULTIPLIERS = _hash_multipliers()
-
-
-def block_hashes(data: bytes) -> NDArray[np.uint64]:
-    """A 64-bit hash of each whole 512-byte block; 0 stands for a block whose words are all the same (no witness)."""
-    words = np.frombuffer(data, "<u8", len(data) // BLOCK * (BLOCK // 8)).reshape(-1, BLOCK // 8)
-    mixed = (words ^ (words >> np.uint64(29))) * _MULTIPLIERS
-    out: NDArray[np.uint64] = (mixed ^ (mixed >> np.uint64(32))).sum(axis=1, dtype=np.uint64)
-    out[(words == words[:, :1]).all(axis=1)] = 0
-    return out
 
 
 @dataclass(slots=True)
@@ -162,12 +144,12 @@ def gone_blocks(file: TruthFile) -> NDArray[np.bool_]:
     if file.ceiling.intact:
         return out
     gone = RangeSet(file.gone)
-    position = 0
-    for extent in cut(file.extents, file.size):
+    for position, extent in file.places():
         for part in gone.overlap(extent):
             first = (position + part.offset - extent.offset) // BLOCK
             out[first : first + -(-part.length // BLOCK)] = True
-        position += extent.length
+    for part in file.unplaced:
+        out[part.offset // BLOCK : -(-part.end // BLOCK)] = True
     return out
 
 

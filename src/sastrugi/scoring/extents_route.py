@@ -8,12 +8,12 @@ from collections import defaultdict
 import numpy as np
 
 from sastrugi.media import Extent, RangeSet
-from sastrugi.media.extents import cut, total
+from sastrugi.media.extents import total
 from sastrugi.scoring.bytes_route import ByBytes
 from sastrugi.scoring.matching import Candidate
 from sastrugi.scoring.names import compare_names
 from sastrugi.scoring.results import Result
-from sastrugi.specimen.ceiling import BLOCK
+from sastrugi.specimen.blocks import BLOCK
 from sastrugi.specimen.truth import TruthFile
 
 Piece = tuple[int, int, int, int]
@@ -24,12 +24,10 @@ def candidates_by_extents(files: list[TruthFile], results: list[Result]) -> ByBy
     """Where a finding's bytes come from the very place a reference's lay, unless they were written over since."""
     pieces: list[Piece] = []
     for n, file in enumerate(files):
-        position = 0
         gone = RangeSet(file.gone)
-        for extent in cut(file.extents, file.size):
+        for position, extent in file.places():
             for part in gone.gaps(extent):
                 pieces.append((part.offset, part.end, position + part.offset - extent.offset, n))
-            position += extent.length
     pieces.sort()
     starts = [piece[0] for piece in pieces]
     longest = max((piece[1] - piece[0] for piece in pieces), default=0)

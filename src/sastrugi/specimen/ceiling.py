@@ -12,24 +12,22 @@ import numpy as np
 from numpy.typing import NDArray
 
 from sastrugi.media.extents import Extent, RangeSet, cut, total
+from sastrugi.specimen.blocks import BLOCK
 from sastrugi.specimen.truth import Specimen, TruthFile
-
-BLOCK = 512
 
 
 def share_by_books(extents: Sequence[Extent], size: int, gone: RangeSet) -> float:
-    """The share of a file's bytes that was never written over (1 for an empty file)."""
-    if not size or not gone:
+    """The share of a file's bytes with a known place that was never written over (1 for an empty file)."""
+    if not size:
         return 1.0
     return total(part for extent in cut(extents, size) for part in gone.gaps(extent)) / size
 
 
 def standing_blocks(specimen: Specimen, file: TruthFile) -> NDArray[np.bool_]:
     """Which 512-byte blocks of the original stand on the medium where the file lay, by looking. Shape: (blocks,)."""
-    places = cut(file.extents, file.size)
     out = np.zeros(-(-file.size // BLOCK), bool)
-    position = 0
-    for extent in places:
+    for place, extent in file.places():
+        position = place
         for at in range(0, extent.length, 1 << 22):
             length = min(1 << 22, extent.length - at)
             now = specimen.medium.read(extent.offset + at, length).ljust(length, b"\0")

@@ -24,6 +24,8 @@ from sastrugi.specimen.truth import (
 )
 
 if TYPE_CHECKING:
+    from pathlib import Path
+
     from sastrugi.media import Extent
     from sastrugi.specimen.lain import Lain, Place
     from sastrugi.specimen.laying import Laying
@@ -50,11 +52,16 @@ def write_papers(recipe: Recipe, laying: Laying) -> None:
         folders=tuple(_folder(laying, lain) for lain in laying.laid if lain.folder),
         files=_files(laying),
     )
+    write_truth(folder, truth, recipe.text, names, sums)
+    laying.progress.finish()
+
+
+def write_truth(folder: Path, truth: Truth, recipe: str, names: list[str], sums: dict[str, str]) -> None:
+    """Write truth and recipe, and the SHA-256 of the files `names`, added to those known already."""
     write_text(folder / TRUTH_FILE, truth.model_dump_json(indent=1) + "\n")
-    write_text(folder / RECIPE_FILE, recipe.text)
+    write_text(folder / RECIPE_FILE, recipe)
     sums |= {name: sha256_file(folder / name) for name in names}
     write_text(folder / SUMS_FILE, "".join(f"{sums[name]}  {name}\n" for name in sorted(sums)))
-    laying.progress.finish()
 
 
 def _files(laying: Laying) -> tuple[TruthFile, ...]:

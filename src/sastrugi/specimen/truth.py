@@ -11,12 +11,16 @@ from typing import Literal
 from pydantic import BaseModel, ConfigDict, ValidationError
 
 from sastrugi.errors import SpecimenError
-from sastrugi.media import Extent, Medium, open_medium
+from sastrugi.media import Extent, Medium, RangeSet, open_medium
 from sastrugi.media.extents import cut, within
 from sastrugi.media.opening import SPECIMEN_IMAGE
 
-TRUTH_VERSION = 2
+TRUTH_VERSION = 3
+READABLE_VERSIONS = (2, 3)
+"""Version 2 knows no `unplaced`; all else is the same."""
 TRUTH_FILE, RECIPE_FILE, ORIGINALS, SUMS_FILE = "truth.json", "recipe.toml", "originals", "SHA256SUMS"
+UNKNOWN = "unknown"
+"""The file system of a volume that no reader of ours can read."""
 _READ = 1 << 22
 
 NameCeiling = Literal["full", "name", "near", "type", "none"]
@@ -53,6 +57,7 @@ class TruthFile(_Value):
     where that is another (in a bin), `former` are the paths it had before. `role` is `reference` for the files that
     are scored; the others had to be written too: index files of a bin, fillers, later use. `lost` marks the files that
     the loss is about: references that ended in a loss, in the last life of their volume in which any did.
+    `unplaced` are ranges of the file (not of the medium) that have no known place; `extents` hold the rest.
     """
 
     id: int
@@ -75,6 +80,7 @@ class TruthFile(_Value):
     lost: bool = False
     gone: tuple[Extent, ...] = ()
     gone_to: tuple[str, ...] = ()
+    unplaced: tuple[Extent, ...] = ()
     ceiling: Ceiling
 
     @property
@@ -90,7 +96,24 @@ class TruthFile(_Value):
     def kept(self) -> bool:
         """Whether its content can still be read: on the medium, or among the originals. Of buffer files and later use
         that were written over, nobody needs it."""
-        return not self.gone or self.role in ("reference", "index")
+        return self.untouched or self.role in ("reference", "index")
+
+    @property
+    def untouched(self) -> bool:
+        """Whether all of its content stands on the medium, where it was put."""
+        return not self.gone and not self.unplaced
+
+    def places(self) -> Iterator[tuple[int, Extent]]:
+        """Its parts in order: the position in the file, and where they lie (or lay) on the medium."""
+        known = RangeSet(self.unplaced).gaps(Extent(0, self.size))
+        lie = cut(self.extents, sum(part.length for part in known))
+        at = 0
+        for part in known:
+            position = part.offset
+            for extent in within(lie, at, part.length):
+                yield position, extent
+                position += extent.length
+            at += part.length
 
     @property
     def on_volume(self) -> str:
@@ -181,7 +204,7 @@ class Specimen:
         except (OSError, ValueError) as error:
             raise SpecimenError(f"{path}: cannot be read: {error}") from error
         version = loaded.get("version") if isinstance(loaded, dict) else None
-        if version != TRUTH_VERSION:
+        if version not in READABLE_VERSIONS:
             raise SpecimenError(
                 f"{path}: is version {version} of the truth, this program reads {TRUTH_VERSION}: "
                 "build the specimen again"
@@ -203,7 +226,7 @@ class Specimen:
     def original(self, file: TruthFile, position: int = 0, length: int | None = None) -> bytes:
         """Bytes of a reference file as it was: from the medium if it still lies there whole, else from `originals`."""
         length = file.size - position if length is None else min(length, file.size - position)
-        if not file.gone:
+        if file.untouched:
             return self.medium.read_extents(within(cut(file.extents, file.size), position, length))
         path = self.folder / ORIGINALS / file.blake3
         try:

@@ -42,7 +42,7 @@ class Entry:
     deleted: bool
     size: int
     times: Times
-    record: Extent
+    record: tuple[Extent, ...]
     placements: tuple[Placement, ...] = ()
     name_sure: float = 1.0
     name_note: str = ""

@@ -262,7 +262,7 @@ class ExfatVolume(ClusterVolume[Geometry, Record]):
                 places = within(table, record.position, record.length)
                 entry = Entry(
                     (*path, record.name), record.folder, deleted, record.size, record.times,
-                    places[0] if places else Extent(0, 0), name_sure=record.name_sure * sure,
+                    places, name_sure=record.name_sure * sure,
                     name_note=record.name_note, notes=list(record.notes),
                 )  # fmt: skip
                 entry.placements = self._placements(record, deleted, entry.notes)

@@ -1,0 +1,354 @@
+"""From a captured image and the originals that were on it to a specimen with truth, whatever the file system."""
+
+from __future__ import annotations
+
+import datetime as dt
+import tomllib
+from collections import defaultdict
+from collections.abc import Sequence
+from dataclasses import dataclass, field
+from fnmatch import fnmatchcase
+from pathlib import Path
+
+from blake3 import blake3
+
+from sastrugi.errors import SpecimenError
+from sastrugi.kinds import kind_for_name
+from sastrugi.media import Extent, Medium
+from sastrugi.media.containers.base import RawWriter
+from sastrugi.media.convert import copy_medium
+from sastrugi.media.extents import within
+from sastrugi.media.faults import write_faults
+from sastrugi.media.opening import SPECIMEN_IMAGE
+from sastrugi.progress import Progress
+from sastrugi.safety import new_folder
+from sastrugi.specimen.digests import medium_digest
+from sastrugi.specimen.locate import Catalogue, Located, Locator, Piece
+from sastrugi.specimen.looked import Known, Part, Records, look_again, parts_of_medium, truths_of
+from sastrugi.specimen.papers import write_truth
+from sastrugi.specimen.truth import RECIPE_FILE, TRUTH_FILE, Truth, TruthLife, TruthMedium, TruthVolume
+from sastrugi.volumes.base import Entry
+
+_ZEROS = bytes(4 << 20)
+_READ = 4 << 20
+_NO_READER = "its file system is not one that can be read here: what still tells of names and places is not known"
+
+
+@dataclass(frozen=True, slots=True)
+class OriginalFile:
+    """A file of the folder of originals; `name` counts from there."""
+
+    path: Path
+    name: str
+    size: int
+    modified: dt.datetime
+
+    def read(self, position: int, length: int) -> bytes:
+        try:
+            with self.path.open("rb") as file:
+                file.seek(position)
+                data = file.read(max(min(length, self.size - position), 0))
+        except OSError as error:
+            raise SpecimenError(f"{self.path}: cannot be read: {error.strerror}") from error
+        if len(data) != max(min(length, self.size - position), 0):
+            raise SpecimenError(f"{self.path}: changed while it was read: originals must stay as they are")
+        return data
+
+
+@dataclass(frozen=True, slots=True)
+class _OnMedium:
+    """A file that a volume lists, read from where it lies."""
+
+    medium: Medium
+    extents: tuple[Extent, ...]
+    size: int
+
+    def read(self, position: int, length: int) -> bytes:
+        return self.medium.read_extents(within(self.extents, position, min(length, self.size - position)))
+
+
+@dataclass(slots=True)
+class Adoption:
+    """What became of the originals, by name: on the medium and listed, lost but whole, lost and in part (with the
+    share that stands), not there at all, and listed with other content."""
+
+    listed: list[str] = field(default_factory=list)
+    whole: list[str] = field(default_factory=list)
+    part: dict[str, float] = field(default_factory=dict)
+    gone: list[str] = field(default_factory=list)
+    changed: list[str] = field(default_factory=list)
+    others: int = 0
+    """Files that the volumes list and that are none of the originals."""
+    unreadable: int = 0
+
+
+def originals_below(folder: Path) -> list[OriginalFile]:
+    """All files below a folder, in order; links are not followed. Raises SpecimenError if there are none."""
+    if not folder.is_dir():
+        raise SpecimenError(f"{folder}: there is no such folder of originals")
+    out: list[OriginalFile] = []
+    for path in sorted(folder.rglob("*")):
+        if path.is_file() and not path.is_symlink():
+            stat = path.stat()
+            modified = dt.datetime.fromtimestamp(stat.st_mtime)
+            out.append(OriginalFile(path, path.relative_to(folder).as_posix(), stat.st_size, modified))
+    if not out:
+        raise SpecimenError(f"{folder}: holds no files: name the folder with the originals of what was on the medium")
+    return out
+
+
+def adopt(
+    image: Medium, originals: Path, into: Path, progress: Progress, before: Medium | None = None,
+    lost: Sequence[str] = ("*",),
+) -> Adoption:  # fmt: skip
+    """Make a specimen of `image` in the new folder `into`.
+
+    With `before`, an image of the same medium before the loss, the originals are located there, and `image` tells what
+    still stands. Of the originals that no volume lists those count as lost that the patterns of `lost` name, the
+    others as live. Raises SpecimenError if nothing of the originals is on the medium, or a pattern names none.
+    """
+    files = originals_below(originals)
+    for pattern in lost:
+        if not any(_names(pattern, file.name) for file in files):
+            raise SpecimenError(f"'{pattern}' names none of the originals in {originals}")
+    with new_folder(into, "specimen") as folder:
+        target = RawWriter(folder / SPECIMEN_IMAGE, image.size, resume=False)
+
+        def copy(offset: int, data: bytes) -> None:
+            if data != _ZEROS[: len(data)]:
+                target.write(offset, data)
+
+        catalogue = Catalogue(files, progress)
+        if before is None:
+            locator = Locator(catalogue, image, progress, copy)
+            target.finish()
+        else:
+            if before.size != image.size:
+                raise SpecimenError(
+                    f"{before.path}: has {before.size:,} bytes, {image.path} has {image.size:,}: "
+                    "the images before and after the loss must be of the same medium"
+                )
+            locator = Locator(catalogue, before, progress)
+            copy_medium(image, target, progress)
+        with _opened(folder / SPECIMEN_IMAGE, image.sector) as medium:
+            found = _Adopting(files, catalogue, medium, before or image, before is not None, lost)
+            found.locate(locator, progress)
+            found.write(folder, image, originals.name, progress)
+    return found.adoption
+
+
+def _opened(path: Path, sector: int) -> Medium:
+    from sastrugi.media.raw import RawMedium
+
+    return RawMedium(path, sector)
+
+
+class _Adopting:
+    """The work between locating and writing. `source` is where the originals were looked for."""
+
+    def __init__(
+        self, files: Sequence[OriginalFile], catalogue: Catalogue, medium: Medium, source: Medium, after: bool,
+        lost: Sequence[str],
+    ) -> None:  # fmt: skip
+        self.files, self.catalogue, self.medium, self.source = files, catalogue, medium, source
+        self.after, self.lost = after, lost
+        self.parts = parts_of_medium(medium)
+        self.records = Records(medium, self.parts)
+        self.then = self.records
+        if after:
+            self.then = Records(source, parts_of_medium(source))
+        self.adoption = Adoption()
+        self.known: list[Known] = []
+
+    def locate(self, locator: Locator, progress: Progress) -> None:
+        entries = [entry for found in self.then.entries.values() for entry in found]
+        paths = _paths_by_original(self.files, entries)
+        hints = {
+            n: entry.placements[0].extents for n, entry in paths.items() if entry.placements and entry.size
+        }  # fmt: skip
+        located = locator.locate(hints, progress)
+        if self.files and not any(one.pieces or not one.size for one in located):
+            raise SpecimenError(
+                f"{self.source.path}: nothing of the originals is on it: is it an image of the same medium?"
+            )
+        live = {
+            entry.placements[0].extents: (part, entry)
+            for part, found in self.records.entries.items()
+            for entry in found
+            if not entry.deleted and entry.placements and entry.size
+        }
+        rest: list[tuple[Known, Entry | None]] = []
+        taken: set[int] = set()
+        for n, (file, place) in enumerate(zip(self.files, located, strict=True)):
+            known, entry = self._known(n, file, place), paths.get(n)
+            listed = live.get(known.extents) if _standing(known) == file.size and file.size else None
+            if not file.size and entry is not None and not entry.deleted:
+                listed = (known.volume, entry)
+            if listed:
+                taken.add(id(listed[1]))
+                known.volume = listed[0]
+                self._take_entry(known, listed[1])
+                self.known.append(known)
+                self.adoption.listed.append(file.name)
+            else:
+                rest.append((known, entry))
+        now = {"/".join(entry.path): entry for _, entry in live.values() if id(entry) not in taken}
+        for known, entry in rest:
+            self._settle(known, entry, now, taken)
+        self._others(taken)
+
+    def _known(self, n: int, file: OriginalFile, place: Located) -> Known:
+        kind = kind_for_name(file.name)
+        known = Known(
+            file, "/" + file.name, kind.name if kind else "other", self.catalogue.digests[n], file.modified,
+            file.modified, volume=self._volume_of(place), pieces=place.pieces,
+        )  # fmt: skip
+        if self.after:
+            look_again(self.medium, known)
+        return known
+
+    def _settle(self, known: Known, entry: Entry | None, now: dict[str, Entry], taken: set[int]) -> None:
+        """What became of an original that no volume lists where it lies. `now` are the files that are listed, by path,
+        and that are none of the others."""
+        name, size, stands = known.path[1:], known.original.size, _standing(known)
+        other = now.get("/".join(entry.path)) if entry is not None else None
+        if other is not None and stands < size:
+            taken.add(id(other))
+            self.adoption.changed.append(name)
+            return
+        if not known.pieces and (entry is None or not size):
+            self.adoption.gone.append(name)
+            return
+        if entry is not None:
+            self._take_entry(known, entry)
+        lost = any(_names(pattern, name) for pattern in self.lost)
+        if lost:
+            known.end, known.lost = "deleted", True
+        if stands < size:
+            self.adoption.part[name] = stands / size
+        else:
+            (self.adoption.whole if lost else self.adoption.listed).append(name)
+        self.known.append(known)
+
+    @staticmethod
+    def _take_entry(known: Known, entry: Entry) -> None:
+        """Path and times as the volume has them; a name of which a character is lost is the original's."""
+        own = known.path.rpartition("/")[2]
+        name = own if entry.deleted and entry.name.casefold() != own.casefold() else entry.name
+        known.path = "/" + "/".join((*entry.path[:-1], name))
+        known.created = entry.times.created or entry.times.modified or known.created
+        known.modified = entry.times.modified or known.modified
+
+    def _volume_of(self, place: Located) -> str:
+        at = place.pieces[0].extent.offset if place.pieces else -1
+        for part in self.parts:
+            if part.where.offset <= at < part.where.end:
+                return part.name
+        return self.parts[0].name
+
+    def _others(self, taken: set[int]) -> None:
+        """Files that the volumes list and that are no originals: results that bring them back are no noise."""
+        for part, found in self.records.entries.items():
+            for entry in found:
+                if entry.deleted or id(entry) in taken:
+                    continue
+                extents = entry.placements[0].extents if entry.placements else ()
+                size = sum(extent.length for extent in extents)
+                if size != entry.size:
+                    continue  # its chain is broken: nobody can say what its content is
+                content = _OnMedium(self.medium, extents, size)
+                digest = blake3()
+                for at in range(0, size, _READ):
+                    digest.update(content.read(at, _READ))
+                kind = kind_for_name(entry.name)
+                when = entry.times.modified or dt.datetime(1980, 1, 1)
+                known = Known(
+                    content, "/" + "/".join(entry.path), kind.name if kind else "other", digest.hexdigest(),
+                    entry.times.created or when, when, part, role="use",
+                )  # fmt: skip
+                position = 0
+                for extent in extents:
+                    known.pieces.append(Piece(position, extent, True))
+                    position += extent.length
+                self.known.append(known)
+                self.adoption.others += 1
+
+    def write(self, folder: Path, image: Medium, originals: str, progress: Progress) -> None:
+        progress.start("digest", image.size)
+        names = [RECIPE_FILE, TRUTH_FILE]
+        unreadable = list(image.unreadable)
+        self.adoption.unreadable = sum(extent.length for extent in unreadable)
+        if unreadable:
+            names.append(write_faults(folder / SPECIMEN_IMAGE, unreadable).name)
+        medium = TruthMedium(
+            size=image.size, sector=image.sector, digest=medium_digest(self.medium, progress.at),
+            unreadable=tuple(unreadable),
+        )  # fmt: skip
+        truth = Truth(
+            recipe="adopted", title=f"{image.path.name}, with the originals of {originals}", seed=0, medium=medium,
+            volumes=tuple(_volume(part) for part in self.parts), folders=(),
+            files=truths_of(self.known, self.records, folder),
+        )  # fmt: skip
+        write_truth(folder, truth, self._text(image.path.name, originals), names, {})
+        progress.finish()
+
+    def _text(self, image: str, originals: str) -> str:
+        """What stands in the place of a recipe: where the specimen comes from, and which originals are not in it."""
+        lines = ["# This specimen was adopted, not built.", "[adopted]", f"image = {_quoted(image)}"]
+        lines += [f"originals = {_quoted(originals)}", f"changed = [{', '.join(map(_quoted, self.adoption.changed))}]"]
+        lines.append(f"not-there = [{', '.join(map(_quoted, self.adoption.gone))}]")
+        text = "\n".join(lines) + "\n"
+        tomllib.loads(text)
+        return text
+
+
+def _names(pattern: str, name: str) -> bool:
+    """Whether a pattern is a name, a path or a glob over either."""
+    return fnmatchcase(name, pattern) or fnmatchcase(name.rpartition("/")[2], pattern)
+
+
+def _standing(known: Known) -> int:
+    return sum(piece.extent.length for piece in known.pieces if piece.stands)
+
+
+def _quoted(text: str) -> str:
+    """A TOML basic string of any name."""
+    safe = text.encode("utf-8", "replace").decode("utf-8").replace("\\", "\\\\").replace('"', '\\"')
+    return '"' + "".join(c if c >= " " and c != "\x7f" else f"\\u{ord(c):04X}" for c in safe) + '"'
+
+
+def _volume(part: Part) -> TruthVolume:
+    reader = part.reader
+    life = TruthLife(
+        number=1, file_system=part.file_system, cluster=reader.cluster_size if reader else 0,
+        label=reader.label if reader else "", where=part.where, data=reader.data.offset if reader else 0, began=0,
+        end="live",
+    )  # fmt: skip
+    trouble = "" if reader else _NO_READER
+    return TruthVolume(name=part.name, where=part.where, listed=part.listed, trouble=trouble, lives=(life,))
+
+
+def _paths_by_original(files: Sequence[OriginalFile], entries: Sequence[Entry]) -> dict[int, Entry]:
+    """For each original the entry whose path ends most like its own; live entries and those of its size come first.
+
+    A deleted entry may have lost the first character of its name.
+    """
+    by_name: defaultdict[str, list[Entry]] = defaultdict(list)
+    for entry in entries:
+        by_name[entry.name.casefold()[1:]].append(entry)
+    out: dict[int, Entry] = {}
+    for n, file in enumerate(files):
+        parts = file.name.casefold().split("/")
+        best: tuple[tuple[int, ...], Entry] | None = None
+        for entry in by_name.get(parts[-1][1:], []):
+            own = [part.casefold() for part in entry.path]
+            if own[-1] != parts[-1] and not (entry.deleted and entry.name_sure < 1):
+                continue
+            like = next((k for k, (a, b) in enumerate(zip(own[-2::-1], parts[-2::-1], strict=False)) if a != b), None)
+            depth = min(len(own), len(parts)) - 1 if like is None else like
+            rank = (depth, own[-1] == parts[-1], not entry.deleted, entry.size == file.size)
+            if best is None or rank > best[0]:
+                best = (rank, entry)
+        if best is not None and (best[1].size == file.size or not best[1].deleted):
+            out[n] = best[1]
+    return out

@@ -1,0 +1,408 @@
+"""Where known content lies on a medium, found by its blocks alone: no file system is asked.
+
+Every whole 512-byte block of the originals is hashed, then every sector of the medium. Blocks that stand once on the
+medium and once among the originals place themselves; from there runs are followed over blocks that stand more often;
+what is left is tried at all places that hold its first block. The end of a file, shorter than a block, follows the
+block before it, or is looked for by the hash of its first bytes.
+"""
+
+from __future__ import annotations
+
+from collections import defaultdict
+from collections.abc import Callable, Iterable, Iterator, Sequence
+from dataclasses import dataclass, field
+from itertools import pairwise
+from typing import NamedTuple, Protocol
+
+import numpy as np
+from blake3 import blake3
+from numpy.typing import NDArray
+
+from sastrugi.media import Extent, Medium
+from sastrugi.progress import Progress
+from sastrugi.specimen.blocks import BLOCK, Hashes, block_hashes, prefix_hashes, runs_where
+from sastrugi.specimen.digests import ahead
+
+_PIECE = 4 << 20
+_PREFIXES = (8, 16, 32, 64, 128, 256)
+_MOST_PLACES = 64
+"""Places of one block that are tried; more of them tell nothing."""
+_MOST_TRIES = 4000
+"""Of one file. Content in so many pieces that also stands elsewhere is left as not found."""
+_UNKNOWN = -1
+
+
+class Original(Protocol):
+    """Known content."""
+
+    @property
+    def size(self) -> int: ...
+    def read(self, position: int, length: int) -> bytes:
+        """Bytes of it; shorter only at its end."""
+
+
+class Piece(NamedTuple):
+    """Bytes from `position` of a file on, and where they lie on the medium. `stands`: its bytes are there now."""
+
+    position: int
+    extent: Extent
+    stands: bool
+
+
+@dataclass(slots=True)
+class Located:
+    """What was found of one original: pieces in the order of the file. What no piece covers has no known place."""
+
+    size: int
+    pieces: list[Piece] = field(default_factory=list)
+
+    @property
+    def found(self) -> int:
+        """Bytes that stand on the medium."""
+        return sum(piece.extent.length for piece in self.pieces if piece.stands)
+
+    @property
+    def whole(self) -> bool:
+        return self.found == self.size
+
+
+class Catalogue:
+    """The blocks of many originals. `digests` are their BLAKE3, in the same order."""
+
+    def __init__(self, originals: Sequence[Original], progress: Progress) -> None:
+        self.originals = originals
+        self.digests: list[str] = []
+        self.first = np.zeros(len(originals) + 1, np.int64)
+        tails: defaultdict[int, list[tuple[int, int]]] = defaultdict(list)
+        hashes: Hashes = np.zeros(sum(original.size // BLOCK for original in originals), np.uint64)
+        done = 0
+        progress.start("originals", sum(original.size for original in originals))
+        for n, original in enumerate(originals):
+            digest = blake3()
+            count, first = 0, int(self.first[n])
+            for data in _chunks(original):
+                digest.update(data)
+                whole = len(data) // BLOCK
+                hashes[first + count : first + count + whole] = block_hashes(data)
+                count += whole
+                done += len(data)
+                progress.at(done)
+                progress.check()
+            self.digests.append(digest.hexdigest())
+            self.first[n + 1] = first + count
+            rest = original.size - count * BLOCK
+            if rest >= _PREFIXES[0]:
+                length = max(size for size in _PREFIXES if size <= rest)
+                head = original.read(count * BLOCK, length).ljust(BLOCK, b"\0")
+                tails[length].append((int(prefix_hashes(head, length)[0]), n))
+        progress.finish()
+        self.tails = {length: _TailIndex(entries) for length, entries in tails.items()}
+        self._group(hashes)
+
+    def _group(self, hashes: Hashes) -> None:
+        """Equal blocks get one number: `groups` (of each block; -1 for constant ones), `values` (their hashes, sorted),
+        `used_once` (whether one block of the originals is in it). Sorts `hashes` on the way."""
+        order = np.argsort(hashes).astype(np.int32 if len(hashes) < 1 << 31 else np.int64)
+        hashes[:] = hashes[order]
+        fresh = np.ones(len(hashes), bool)
+        np.not_equal(hashes[1:], hashes[:-1], out=fresh[1:])
+        fresh &= hashes != 0
+        numbers = np.cumsum(fresh, dtype=np.int32)
+        numbers -= 1
+        self.groups = np.empty(len(hashes), np.int32)
+        self.groups[order] = numbers  # constant blocks, with hash 0, come first: number -1
+        del order, numbers
+        self.used_once = (fresh & np.append(fresh[1:], True))[fresh]
+        self.values = hashes[fresh]
+
+    def blocks_of(self, n: int) -> NDArray[np.int32]:
+        """Group numbers of the blocks of an original."""
+        out: NDArray[np.int32] = self.groups[self.first[n] : self.first[n + 1]]
+        return out
+
+
+class _TailIndex:
+    """Ends of files by the hash of their first bytes; a coarse table answers nearly every sector at once."""
+
+    def __init__(self, entries: list[tuple[int, int]]) -> None:
+        self.owners: defaultdict[int, list[int]] = defaultdict(list)
+        for value, n in entries:
+            self.owners[value].append(n)
+        self._coarse = np.zeros(1 << 20, bool)
+        self._coarse[np.array(list(self.owners), np.uint64) >> np.uint64(44)] = True
+
+    def hits(self, hashes: Hashes) -> Iterable[tuple[int, list[int]]]:
+        """(index in `hashes`, originals whose end may stand there)."""
+        for at in np.flatnonzero(self._coarse[hashes >> np.uint64(44)]):
+            owners = self.owners.get(int(hashes[at]))
+            if owners:
+                yield int(at), owners[:_MOST_PLACES]
+
+
+def _chunks(original: Original) -> Iterable[bytes]:
+    pieces = (original.read(at, _PIECE) for at in range(0, original.size, _PIECE))
+    return ahead(pieces) if original.size > 2 * _PIECE else pieces
+
+
+class Locator:
+    """Searches one medium for the originals of a catalogue."""
+
+    def __init__(
+        self, catalogue: Catalogue, medium: Medium, progress: Progress,
+        beside: Callable[[int, bytes], None] = lambda offset, data: None,
+    ) -> None:  # fmt: skip
+        """Reads the whole medium once; `beside` is given every piece of it, for what else is to be done with it."""
+        self._catalogue, self._medium = catalogue, medium
+        self._tail_places: defaultdict[int, list[int]] = defaultdict(list)
+        narrow = np.uint32 if medium.size // BLOCK < 1 << 32 else np.int64
+        blocks: list[NDArray[np.integer]] = []
+        groups: list[NDArray[np.int32]] = []
+        progress.start("medium", medium.size)
+        for offset, data in ahead(_pieces(medium)):
+            beside(offset, data)
+            hashes = block_hashes(data)
+            order = np.argsort(hashes)
+            at = np.searchsorted(catalogue.values, hashes[order])
+            np.minimum(at, max(len(catalogue.values) - 1, 0), out=at)
+            same = catalogue.values[at] == hashes[order] if len(catalogue.values) else np.zeros(len(at), bool)
+            back = np.argsort(order[same])
+            blocks.append((order[same][back] + offset // BLOCK).astype(narrow))
+            groups.append(at[same][back].astype(np.int32))
+            self._note_tails(offset, data)
+            progress.at(offset + len(data))
+            progress.check()
+        progress.finish()
+        self._blocks = np.concatenate(blocks) if blocks else np.zeros(0, narrow)
+        blocks.clear()
+        self._groups = np.concatenate(groups) if groups else np.zeros(0, np.int32)
+        groups.clear()
+        self._by_group = np.argsort(self._groups).astype(np.int32)
+        self._starts = np.zeros(len(catalogue.values) + 1, np.int32)
+        np.cumsum(np.bincount(self._groups, minlength=len(catalogue.values)), out=self._starts[1:])
+        self._claimed = np.zeros(len(self._blocks), bool)
+        self._claimed_tails: set[int] = set()
+
+    def _note_tails(self, offset: int, data: bytes) -> None:
+        for length, index in self._catalogue.tails.items():
+            for at, owners in index.hits(prefix_hashes(data, length)):
+                for n in owners:
+                    _, tail = self._tail(n)
+                    if data[at * BLOCK : at * BLOCK + len(tail)] == tail and len(self._tail_places[n]) < _MOST_PLACES:
+                        self._tail_places[n].append(offset // BLOCK + at)
+
+    def _tail(self, n: int) -> tuple[int, bytes]:
+        original = self._catalogue.originals[n]
+        position = int(self._catalogue.first[n + 1] - self._catalogue.first[n]) * BLOCK
+        return position, original.read(position, original.size - position)
+
+    def locate(self, hints: dict[int, tuple[Extent, ...]], progress: Progress) -> list[Located]:
+        """Where each original lies. `hints` tell for some of them where a file system says so: such a place is taken
+        before others that hold the same bytes, and for parts that no longer stand."""
+        out = [Located(original.size) for original in self._catalogue.originals]
+        order = sorted(range(len(out)), key=lambda n: n not in hints)
+        progress.start("places", len(out), "files")
+        for done, n in enumerate(order, 1):
+            out[n].pieces = self._locate(n, hints.get(n, ()))
+            progress.at(done)
+            progress.check()
+        progress.finish()
+        return out
+
+    def _locate(self, n: int, hint: tuple[Extent, ...]) -> list[Piece]:
+        groups = self._catalogue.blocks_of(n)
+        hinted = _hinted(hint, len(groups) + 1)
+        place = np.full(len(groups), _UNKNOWN, np.int64)
+        self._place_single(groups, place)
+        self._follow(groups, place, hinted)
+        stands = place >= 0
+        self._bridge(n, groups, place, stands, hinted)
+        pieces = _as_pieces(place, stands)
+        tail = self._place_tail(n, place, hinted)
+        return pieces if tail is None else [*pieces, tail]
+
+    def _place_single(self, groups: NDArray[np.int32], place: NDArray[np.int64]) -> None:
+        """Blocks that stand once on the medium and once among the originals."""
+        known = np.flatnonzero(groups >= 0)
+        of = groups[known]
+        single = (self._starts[of + 1] - self._starts[of] == 1) & self._catalogue.used_once[of]
+        hits = self._by_group[self._starts[of[single]]]
+        place[known[single]] = self._blocks[hits]
+        self._claimed[hits] = True
+
+    def _matches(self, groups: NDArray[np.int32], lo: int, hi: int, delta: int) -> NDArray[np.bool_]:
+        """Which of the blocks [lo, hi) stand at their number plus `delta`, where nothing else was put yet. A constant
+        block goes with its neighbours here, and is looked at later."""
+        wanted = np.arange(lo + delta, hi + delta)
+        if not len(self._blocks) or lo + delta < 0:
+            return np.zeros(hi - lo, bool)
+        wanted = wanted.astype(self._blocks.dtype)
+        at = np.minimum(np.searchsorted(self._blocks, wanted), max(len(self._blocks) - 1, 0))
+        same = (self._blocks[at] == wanted) & (self._groups[at] == groups[lo:hi]) & ~self._claimed[at]
+        out: NDArray[np.bool_] = same | (groups[lo:hi] < 0)
+        return out
+
+    def _take(self, groups: NDArray[np.int32], place: NDArray[np.int64], lo: int, hi: int, delta: int) -> None:
+        """Put the blocks [lo, hi) at their numbers plus `delta`; constant ones wait."""
+        numbers = np.arange(lo, hi)[groups[lo:hi] >= 0]
+        place[numbers] = numbers + delta
+        self._claimed[np.searchsorted(self._blocks, (numbers + delta).astype(self._blocks.dtype))] = True
+
+    def _follow(self, groups: NDArray[np.int32], place: NDArray[np.int64], hinted: NDArray[np.int64]) -> None:
+        """Place blocks that stand more than once: on from their neighbours, or where most of them match."""
+        counts = np.zeros(len(groups), np.int64)
+        known = groups >= 0
+        counts[known] = self._starts[groups[known] + 1] - self._starts[groups[known]]
+        tries = _MOST_TRIES
+        for first, behind in runs_where(place < 0):
+            lo, hi = first, behind
+            if not counts[lo:hi].any():
+                continue
+            if lo and place[lo - 1] >= 0:
+                delta = int(place[lo - 1]) - (lo - 1)
+                lead = _leading(self._matches(groups, lo, hi, delta))
+                self._take(groups, place, lo, lo + lead, delta)
+                lo += lead
+            if hi < len(place) and lo < hi and place[hi] >= 0:
+                delta = int(place[hi]) - hi
+                trail = _leading(self._matches(groups, lo, hi, delta)[::-1])
+                self._take(groups, place, hi - trail, hi, delta)
+                hi -= trail
+            if lo and hi < len(place) and place[lo - 1] >= 0 and place[hi] - place[lo - 1] == hi - lo + 1:
+                continue  # it was written over in the middle: the same bytes elsewhere are another's
+            while lo < hi and tries > 0:
+                waiting = np.flatnonzero(counts[lo:hi])
+                if not len(waiting):
+                    break
+                lo += int(waiting[0])
+                length, delta = self._best(groups, lo, hi, hinted)
+                tries -= 1
+                if length:
+                    self._take(groups, place, lo, lo + length, delta)
+                lo += max(length, 1)
+
+    def _best(self, groups: NDArray[np.int32], lo: int, hi: int, hinted: NDArray[np.int64]) -> tuple[int, int]:
+        """The place of block `lo` at which most of what follows matches: how many blocks, and its delta."""
+        group = int(groups[lo])
+        hits = self._by_group[self._starts[group] : self._starts[group + 1]]
+        hits = hits[~self._claimed[hits]][:_MOST_PLACES]
+        deltas = [int(self._blocks[hit]) - lo for hit in hits]
+        if hinted[lo] >= 0:
+            deltas.insert(0, int(hinted[lo]) - lo)
+        best = (0, 0)
+        for delta in deltas:
+            # Far more than the best is not asked of a place that ends soon.
+            reach = min(hi, lo + 2 * best[0] + 64)
+            length = _leading(self._matches(groups, lo, reach, delta))
+            if lo + length == reach:
+                length = _leading(self._matches(groups, lo, hi, delta))
+            best = max(best, (length, delta), key=lambda found: found[0])
+        return best
+
+    def _bridge(
+        self, n: int, groups: NDArray[np.int32], place: NDArray[np.int64], stands: NDArray[np.bool_],
+        hinted: NDArray[np.int64],
+    ) -> None:  # fmt: skip
+        """Give what is left a place: between two parts that lie in one line, on from one part while the bytes are the
+        same, or where the hint says. Whether its bytes stand there is looked at."""
+        for lo, hi in runs_where(place < 0):
+            left = int(place[lo - 1]) - (lo - 1) if lo else None
+            right = int(place[hi]) - hi if hi < len(place) else None
+            if left is not None and left == right:
+                self._settle(n, place, stands, lo, hi, left, certain=True)
+                continue
+            if (hinted[lo:hi] >= 0).all() and _agrees(place, stands, hinted):
+                for first, behind in _lines(hinted, lo, hi):
+                    self._settle(n, place, stands, first, behind, int(hinted[first]) - first, certain=True)
+                continue
+            for delta in (left, right):
+                if delta is not None:
+                    self._settle(n, place, stands, lo, hi, delta, certain=False)
+
+    def _settle(
+        self, n: int, place: NDArray[np.int64], stands: NDArray[np.bool_], lo: int, hi: int, delta: int, certain: bool
+    ) -> None:
+        """Compare blocks [lo, hi) with what lies at their numbers plus `delta`. Those that are the same stand there;
+        the others are put there, too, where that is certain."""
+        original = self._catalogue.originals[n]
+        step = _PIECE // BLOCK
+        for at in range(lo, hi, step):
+            behind = min(at + step, hi)
+            free = np.flatnonzero(place[at:behind] < 0) + at
+            if not len(free) or at + delta < 0:
+                continue
+            then = original.read(at * BLOCK, (behind - at) * BLOCK)
+            now = self._medium.read((at + delta) * BLOCK, len(then)).ljust(len(then), b"\0")
+            same = (np.frombuffer(then, "u1") == np.frombuffer(now, "u1")).reshape(-1, BLOCK).all(axis=1)
+            taken = free if certain else free[same[free - at]]
+            place[taken] = taken + delta
+            stands[free[same[free - at]]] = True
+
+    def _place_tail(self, n: int, place: NDArray[np.int64], hinted: NDArray[np.int64]) -> Piece | None:
+        position, tail = self._tail(n)
+        if not tail:
+            return None
+        places = self._tail_places.get(n, [])
+        likely = [int(place[-1]) + 1] if len(place) and place[-1] >= 0 else []
+        if hinted[len(place)] >= 0:
+            likely.append(int(hinted[len(place)]))
+        free = [block for block in places if block not in self._claimed_tails]
+        for block in [*likely, *free]:
+            if self._medium.read(block * BLOCK, len(tail)) == tail:
+                self._claimed_tails.add(block)
+                return Piece(position, Extent(block * BLOCK, len(tail)), True)
+        if likely and (likely[0] + 1) * BLOCK <= self._medium.size:
+            return Piece(position, Extent(likely[0] * BLOCK, len(tail)), False)
+        return None
+
+
+def _pieces(medium: Medium) -> Iterator[tuple[int, bytes]]:
+    """All that is no hole, in pieces that begin at whole blocks."""
+    behind = 0
+    for extent in medium.data_ranges():
+        first = max(extent.offset // BLOCK * BLOCK, behind)
+        for at in range(first, extent.end, _PIECE):
+            yield at, medium.read(at, min(_PIECE, -(-(extent.end - at) // BLOCK) * BLOCK))
+        behind = max(behind, -(-extent.end // BLOCK) * BLOCK)
+
+
+def _leading(flags: NDArray[np.bool_]) -> int:
+    """How many are True before the first False."""
+    return int(np.argmin(flags)) if len(flags) and not flags.all() else len(flags)
+
+
+def _hinted(hint: tuple[Extent, ...], count: int) -> NDArray[np.int64]:
+    """The place of each block by the hint, where its extents begin at whole blocks."""
+    out = np.full(count, _UNKNOWN, np.int64)
+    at = 0
+    for offset, length in hint:
+        if at % BLOCK or offset % BLOCK or at // BLOCK >= count:
+            break
+        blocks = min(-(-length // BLOCK), count - at // BLOCK)
+        out[at // BLOCK : at // BLOCK + blocks] = np.arange(blocks) + offset // BLOCK
+        at += length
+    return out
+
+
+def _agrees(place: NDArray[np.int64], stands: NDArray[np.bool_], hinted: NDArray[np.int64]) -> bool:
+    """Whether the hint is right for most of what was found."""
+    found = np.flatnonzero(stands)
+    return len(found) > 0 and int(np.count_nonzero(place[found] == hinted[found])) * 2 > len(found)
+
+
+def _lines(places: NDArray[np.int64], lo: int, hi: int) -> list[tuple[int, int]]:
+    """[lo, hi) cut where places do not go on one after the other."""
+    cuts = np.flatnonzero(np.diff(places[lo:hi]) != 1) + lo + 1
+    edges = [lo, *cuts.tolist(), hi]
+    return list(pairwise(edges))
+
+
+def _as_pieces(place: NDArray[np.int64], stands: NDArray[np.bool_]) -> list[Piece]:
+    out: list[Piece] = []
+    for lo, hi in runs_where(place >= 0):
+        state = stands[lo:hi].astype(np.int64)
+        cuts = np.flatnonzero((np.diff(place[lo:hi]) != 1) | (np.diff(state) != 0)) + lo + 1
+        edges = [lo, *cuts.tolist(), hi]
+        for first, behind in pairwise(edges):
+            extent = Extent(int(place[first]) * BLOCK, (behind - first) * BLOCK)
+            out.append(Piece(first * BLOCK, extent, bool(stands[first])))
+    return out

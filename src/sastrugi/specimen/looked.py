@@ -1,0 +1,198 @@
+"""Truth from looking: what stands of files whose content and places are known, and what still tells of them.
+
+For media that our own writer did not lay down, so that there are no books to ask.
+"""
+
+from __future__ import annotations
+
+import datetime as dt
+from collections import defaultdict
+from collections.abc import Iterable, Sequence
+from dataclasses import dataclass, field
+from itertools import pairwise
+from pathlib import Path
+
+import numpy as np
+
+from sastrugi.media import Extent, Medium, RangeSet
+from sastrugi.media.extents import join
+from sastrugi.media.partitions import read_table
+from sastrugi.specimen.blocks import BLOCK
+from sastrugi.specimen.ceiling import equal_blocks
+from sastrugi.specimen.locate import Original, Piece
+from sastrugi.specimen.truth import ORIGINALS, UNKNOWN, Ceiling, End, NameCeiling, Placed, Role, TruthFile
+from sastrugi.volumes.base import Entry, Volume, probe
+from sastrugi.volumes.exfat.directory import parse_table as parse_exfat
+from sastrugi.volumes.fat.directory import parse_table as parse_fat
+from sastrugi.volumes.looking import same_name
+from sastrugi.volumes.relics import loose_tables, sweep
+
+_READ = 4 << 20
+
+
+@dataclass(slots=True)
+class Known:
+    """A file whose content is known: where it lies, and what is known of its life."""
+
+    original: Original
+    path: str
+    kind: str
+    blake3: str
+    created: dt.datetime
+    modified: dt.datetime
+    volume: str = ""
+    life: int = 1
+    role: Role = "reference"
+    end: End = "live"
+    ended_by: int | None = None
+    lost: bool = False
+    former: tuple[str, ...] = ()
+    stands_as: str = ""
+    sha256: str = ""
+    pieces: list[Piece] = field(default_factory=list)
+
+    @property
+    def start(self) -> int:
+        """Where its first byte lies; -1 if that is not known."""
+        return self.pieces[0].extent.offset if self.pieces and not self.pieces[0].position else -1
+
+    @property
+    def extents(self) -> tuple[Extent, ...]:
+        return join(piece.extent for piece in self.pieces)
+
+
+@dataclass(frozen=True, slots=True)
+class Part:
+    """One place for a volume on a medium, and the volume if we can read it."""
+
+    name: str
+    where: Extent
+    listed: bool
+    reader: Volume | None
+
+    @property
+    def file_system(self) -> str:
+        return self.reader.file_system.lower() if self.reader else UNKNOWN
+
+
+def parts_of_medium(medium: Medium) -> list[Part]:
+    """The volumes that the partition table lists, or the medium as one volume."""
+    listed = read_table(medium)
+    if not listed:
+        whole = Extent(0, medium.size)
+        return [Part("medium", whole, False, probe(medium, whole))]
+    return [Part(f"part{n}", row.where, True, probe(medium, row.where)) for n, row in enumerate(listed, 1)]
+
+
+class Records:
+    """What tells of files on a medium: entries of its volumes, and pieces of folders anywhere."""
+
+    def __init__(self, medium: Medium, parts: Sequence[Part]) -> None:
+        self.entries: dict[str, list[Entry]] = {}
+        self._by_start: defaultdict[tuple[str, int], list[Entry]] = defaultdict(list)
+        self._loose: set[tuple[str, int]] = set()
+        self._readable = {part.name: part.reader is not None for part in parts}
+        for part in parts:
+            files = [entry for entry in part.reader.entries() if not entry.folder] if part.reader else []
+            self.entries[part.name] = files
+            for entry in files:
+                start = entry.placements[0].extents[0].offset if entry.placements and entry.size else -1
+                self._by_start[part.name, start].append(entry)
+        for table in loose_tables(sweep(medium, [Extent(0, medium.size)])):
+            found = parse_exfat(table.data) if table.family == "exfat" else parse_fat(table.data, 32)
+            self._loose.update((record.name.casefold(), record.size) for record in found)
+
+    def of(self, file: Known) -> tuple[Placed, NameCeiling, tuple[Extent, ...]]:
+        """What a program can learn of a file that is not live: of its place and its name, and where the best record
+        stands. Where we cannot read the file system, or only a loose record tells of it, this is an upper bound."""
+        if not self._readable.get(file.volume, False):
+            return "whole", "full", ()
+        name = file.path.rpartition("/")[2]
+        best: tuple[Placed, NameCeiling, tuple[Extent, ...]] = ("none", "none", ())
+        for entry in self._by_start[file.volume, file.start] if file.original.size else []:
+            placed: Placed = "start"
+            if entry.size == file.original.size and entry.placements[0].extents == file.extents:
+                placed = "whole"
+            named: NameCeiling = "full" if entry.name == name else "near" if same_name(entry.name, name) else "none"
+            if not best[2] or (placed, named) == ("whole", "full"):
+                best = (placed, named, entry.record)
+        if best[1] != "full" and (name.casefold(), file.original.size) in self._loose:
+            return "whole", "full", ()
+        return best
+
+
+def look_again(medium: Medium, file: Known) -> None:
+    """Bring up to date which parts of a file stand where they lay."""
+    now: list[Piece] = []
+    for piece in file.pieces:
+        for at in range(0, piece.extent.length, _READ):
+            length = min(_READ, piece.extent.length - at)
+            then = file.original.read(piece.position + at, length)
+            same = equal_blocks(medium.read(piece.extent.offset + at, length).ljust(length, b"\0"), then)
+            cuts = np.flatnonzero(np.diff(same)) + 1
+            edges = [0, *(cuts * BLOCK).tolist(), length]
+            for lo, hi in pairwise(edges):
+                extent = Extent(piece.extent.offset + at + lo, hi - lo)
+                now.append(Piece(piece.position + at + lo, extent, bool(same[lo // BLOCK])))
+    file.pieces = now
+
+
+def truth_of(number: int, file: Known, records: Records, share: float) -> TruthFile:
+    """The entry of a file in the truth; `share` of its bytes stands somewhere on the medium."""
+    known = RangeSet(Extent(piece.position, piece.extent.length) for piece in file.pieces)
+    record: tuple[Extent, ...] = ()
+    if file.end == "live":
+        ceiling = Ceiling(bytes=share, placed="whole", name="full")
+    else:
+        placed, name, where = records.of(file)
+        ceiling = Ceiling(bytes=share, placed=placed, name=name)
+        record = where
+    return TruthFile(
+        id=number,
+        volume=file.volume,
+        life=file.life,
+        path=file.path,
+        role=file.role,
+        former=file.former,
+        stands_as=file.stands_as,
+        kind=file.kind,
+        size=file.original.size,
+        blake3=file.blake3,
+        sha256=file.sha256,
+        created=file.created,
+        modified=file.modified,
+        extents=file.extents,
+        record=record,
+        end=file.end,
+        ended_by=file.ended_by,
+        lost=file.lost,
+        gone=tuple(RangeSet(piece.extent for piece in file.pieces if not piece.stands)),
+        unplaced=known.gaps(Extent(0, file.original.size)),
+        ceiling=ceiling,
+    )
+
+
+def truths_of(files: Iterable[Known], records: Records, folder: Path) -> tuple[TruthFile, ...]:
+    """All files, in order; the content of those that are not whole any more is kept in the specimen's folder."""
+    files = list(files)
+    shares: dict[str, float] = {}
+    for file in files:
+        standing = sum(piece.extent.length for piece in file.pieces if piece.stands)
+        share = standing / file.original.size if file.original.size else 1.0
+        shares[file.blake3] = max(share, shares.get(file.blake3, 0.0))
+    out: list[TruthFile] = []
+    for number, file in enumerate(files, 1):
+        out.append(truth_of(number, file, records, shares[file.blake3]))
+        if not out[-1].untouched and out[-1].kept:
+            _keep(file, folder)
+    return tuple(out)
+
+
+def _keep(file: Known, folder: Path) -> None:
+    target = folder / ORIGINALS / file.blake3
+    if target.exists():
+        return
+    target.parent.mkdir(exist_ok=True)
+    with target.open("wb") as out:
+        for at in range(0, file.original.size, _READ):
+            out.write(file.original.read(at, _READ))

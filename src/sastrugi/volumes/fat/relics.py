@@ -1,0 +1,99 @@
+"""Pieces of FAT folders, found anywhere by their shape.
+
+Source: FAT specification 1.03, "FAT Directory Structure" and "FAT Long Directory Entries".
+"""
+
+from __future__ import annotations
+
+import numpy as np
+from numpy.typing import NDArray
+
+from sastrugi.volumes.fat.layout import (
+    ATTR_DIRECTORY,
+    ATTR_LONG_NAME,
+    ATTR_LONG_NAME_MASK,
+    ATTR_VOLUME_ID,
+    DELETED,
+    DELETED_ESCAPE,
+    DIR_ENTRY,
+    ENTRY_SIZE,
+    LAST_LONG_ENTRY,
+    LOWER_BASE,
+    LOWER_EXTENSION,
+)
+
+SECTOR = 512
+_PER_SECTOR = SECTOR // ENTRY_SIZE
+_MOST_LONG = 20
+_MOST_TENTHS = 199
+_NAME_BYTES = np.ones(256, bool)
+_NAME_BYTES[list(b'"*+,./:;<=>?[\\]|\x7f')] = False
+_NAME_BYTES[:0x20] = False
+_FIRST_BYTES = _NAME_BYTES.copy()
+_FIRST_BYTES[[DELETED, DELETED_ESCAPE]] = True
+_FIRST_BYTES[0x20] = False
+_DOTS = (b".".ljust(11), b"..".ljust(11))
+
+
+def table_sectors(data: bytes) -> NDArray[np.bool_]:
+    """For each 512-byte sector: whether all of it can be part of a folder's table, with at least one record in it."""
+    heads = np.frombuffer(data, DIR_ENTRY, len(data) // ENTRY_SIZE)[::_PER_SECTOR]
+    out = np.zeros(len(heads), bool)
+    likely = np.flatnonzero(_possible(heads))
+    if len(likely):
+        rows = np.frombuffer(data, "u1", len(heads) * SECTOR).reshape(-1, SECTOR)[likely]
+        entries = rows.reshape(-1).view(DIR_ENTRY).reshape(-1, _PER_SECTOR)
+        out[likely] = _whole_sectors(entries)
+    return out
+
+
+def _possible(entries: NDArray[np.void]) -> NDArray[np.bool_]:
+    """Which entries can be real: a short one, or a part of a long name. Any shape."""
+    out: NDArray[np.bool_] = entries["attr"] & 0xC0 == 0
+    out &= entries["name"][..., 0] != 0
+    survivors = np.nonzero(out)
+    left = entries[survivors]
+    out[survivors] = _long(left) | _short(left)
+    return out
+
+
+def _long(entries: NDArray[np.void]) -> NDArray[np.bool_]:
+    order = entries["name"][..., 0]
+    number = order & ~np.uint8(LAST_LONG_ENTRY)
+    fits: NDArray[np.bool_] = entries["attr"] & ATTR_LONG_NAME_MASK == ATTR_LONG_NAME
+    fits &= (entries["case"] == 0) & (entries["cluster_low"] == 0)
+    fits &= (order == DELETED) | ((number >= 1) & (number <= _MOST_LONG))
+    return fits
+
+
+def _short(entries: NDArray[np.void]) -> NDArray[np.bool_]:
+    name = entries["name"]
+    good = _FIRST_BYTES[name[..., 0]] & _NAME_BYTES[name[..., 1:]].all(axis=-1)
+    dots = np.zeros(good.shape, bool)
+    for dot in _DOTS:
+        dots |= (name == np.frombuffer(dot, "u1")).all(axis=-1)
+    fits: NDArray[np.bool_] = (good | dots) & (entries["attr"] & ATTR_LONG_NAME_MASK != ATTR_LONG_NAME)
+    fits &= entries["case"] & ~np.uint8(LOWER_BASE | LOWER_EXTENSION) == 0
+    fits &= entries["created_tenth"] <= _MOST_TENTHS
+    fits &= _is_time(entries["modified_date"], entries["modified_time"])
+    fits &= (entries["created_date"] == 0) | _is_time(entries["created_date"], entries["created_time"])
+    fits &= (entries["attr"] & ATTR_DIRECTORY == 0) | (entries["size"] == 0)
+    fits &= (entries["attr"] & ATTR_VOLUME_ID == 0) | (entries["size"] == 0)
+    return fits
+
+
+def _is_time(date: NDArray[np.uint16], time: NDArray[np.uint16]) -> NDArray[np.bool_]:
+    month, day = date >> 5 & 15, date & 31
+    out: NDArray[np.bool_] = (month >= 1) & (month <= 12) & (day >= 1)
+    out &= (time >> 11 < 24) & (time >> 5 & 63 < 60) & (time & 31 < 30)
+    return out
+
+
+def _whole_sectors(entries: NDArray[np.void]) -> NDArray[np.bool_]:
+    """Shape (sectors, 16): all entries possible up to an end mark, behind it nothing, and a short one among them."""
+    used = entries["name"][..., 0] != 0
+    behind_end = np.logical_or.accumulate(~used, axis=1)
+    whole = (_possible(entries) | behind_end).all(axis=1) & ~(used & behind_end).any(axis=1)
+    short = used & (entries["attr"] & ATTR_LONG_NAME_MASK != ATTR_LONG_NAME)
+    out: NDArray[np.bool_] = whole & short.any(axis=1)
+    return out
