@@ -155,8 +155,7 @@ class Locator:
         self._catalogue, self._medium = catalogue, medium
         self._tail_places: defaultdict[int, list[int]] = defaultdict(list)
         narrow = np.uint32 if medium.size // BLOCK < 1 << 32 else np.int64
-        blocks: list[NDArray[np.integer]] = []
-        groups: list[NDArray[np.int32]] = []
+        blocks, groups = _Growing(narrow), _Growing(np.int32)
         progress.start("medium", medium.size)
         for offset, data in ahead(_pieces(medium)):
             beside(offset, data)
@@ -166,16 +165,13 @@ class Locator:
             np.minimum(at, max(len(catalogue.values) - 1, 0), out=at)
             same = catalogue.values[at] == hashes[order] if len(catalogue.values) else np.zeros(len(at), bool)
             back = np.argsort(order[same])
-            blocks.append((order[same][back] + offset // BLOCK).astype(narrow))
-            groups.append(at[same][back].astype(np.int32))
+            blocks.add(order[same][back] + offset // BLOCK)
+            groups.add(at[same][back])
             self._note_tails(offset, data)
             progress.at(offset + len(data))
             progress.check()
         progress.finish()
-        self._blocks = np.concatenate(blocks) if blocks else np.zeros(0, narrow)
-        blocks.clear()
-        self._groups = np.concatenate(groups) if groups else np.zeros(0, np.int32)
-        groups.clear()
+        self._blocks, self._groups = blocks.values, groups.values
         self._by_group = np.argsort(self._groups).astype(np.int32)
         self._starts = np.zeros(len(catalogue.values) + 1, np.int32)
         np.cumsum(np.bincount(self._groups, minlength=len(catalogue.values)), out=self._starts[1:])
@@ -353,6 +349,25 @@ class Locator:
         if likely and (likely[0] + 1) * BLOCK <= self._medium.size:
             return Piece(position, Extent(likely[0] * BLOCK, len(tail)), False)
         return None
+
+
+class _Growing:
+    """An array that grows at its end without a second copy of all of it at the end."""
+
+    def __init__(self, kind: type[np.integer]) -> None:
+        self._room = np.zeros(1 << 16, kind)
+        self._count = 0
+
+    def add(self, values: NDArray[np.integer]) -> None:
+        behind = self._count + len(values)
+        if behind > len(self._room):
+            self._room.resize(max(behind, len(self._room) * 5 // 4), refcheck=False)
+        self._room[self._count : behind] = values
+        self._count = behind
+
+    @property
+    def values(self) -> NDArray[np.integer]:
+        return self._room[: self._count]
 
 
 def _pieces(medium: Medium) -> Iterator[tuple[int, bytes]]:
