@@ -4,6 +4,7 @@ from __future__ import annotations
 
 from contextlib import ExitStack
 from dataclasses import asdict
+from enum import StrEnum
 from pathlib import Path
 from typing import Annotated
 
@@ -14,7 +15,9 @@ from sastrugi.cli.console import JsonOption, progress, quoted, say, show, show_j
 _BUILD_HELP = """Build a specimen (a medium with its truth) from a recipe: a file, or the name of a shipped one.
 
 \b
-Example: sastrugi build camera-card --into specimen"""
+Example: sastrugi build camera-card --into specimen
+With --writer os the operating system's own driver carries the steps out (Linux, root); the truth is then found by
+locating the content, so pieces and reuse are what the driver made of them."""
 _ADOPT_HELP = """Make a specimen of an image that was captured elsewhere and of the files that were on it. Their
 places are found by their content, on any file system, in pieces and in part.
 
@@ -36,6 +39,13 @@ Example: sastrugi map specimen --out map.png
 Of a specimen the truth is drawn, of any other medium what its own tables say."""
 
 
+class Writer(StrEnum):
+    """Who writes the volumes of a specimen."""
+
+    own = "own"
+    os = "os"
+
+
 def register(app: typer.Typer) -> None:
     app.command("build", help=_BUILD_HELP)(build)
     app.command("adopt", help=_ADOPT_HELP)(adopt)
@@ -52,6 +62,9 @@ def build(
     sha256: Annotated[
         bool, typer.Option("--sha256", help="Add SHA-256 of every file and of the medium (BLAKE3 is always there).")
     ] = False,
+    writer: Annotated[
+        Writer, typer.Option(help="Who writes the volumes: our own writer, or the system's driver on a loop mount.")
+    ] = Writer.own,
     as_json: JsonOption = False,
 ) -> None:
     from sastrugi.report.tables import truth_table
@@ -62,7 +75,7 @@ def build(
     loaded = load_recipe(recipe)
     target = into or Path(loaded.name)
     with progress() as watched:
-        build_specimen(loaded, target, watched, sha256)
+        build_specimen(loaded, target, watched, sha256, writer is Writer.os)
     with Specimen(target) as specimen:
         if as_json:
             show_json({"specimen": str(target), "truth": specimen.truth.model_dump(mode="json")})

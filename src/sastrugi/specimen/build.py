@@ -4,9 +4,10 @@ from __future__ import annotations
 
 import tempfile
 from collections.abc import Container
+from contextlib import ExitStack
 from pathlib import Path
 
-from sastrugi.errors import Interrupted, RecipeError, SastrugiError
+from sastrugi.errors import Interrupted, RecipeError, SastrugiError, SpecimenError
 from sastrugi.media.containers import writer_for
 from sastrugi.media.convert import copy_medium
 from sastrugi.media.opening import SPECIMEN_IMAGE
@@ -14,18 +15,27 @@ from sastrugi.media.raw import RawImage
 from sastrugi.progress import Progress
 from sastrugi.safety import new_folder
 from sastrugi.specimen.laying import Laying
-from sastrugi.specimen.papers import write_papers
+from sastrugi.specimen.papers import write_papers, write_papers_by_look
 from sastrugi.specimen.recipe import Recipe, line_of_step
 from sastrugi.specimen.steps import STEPS
 
+_PAST_DRIVERS = frozenset({"overlay", "wipe", "damage", "fade"})
+"""Steps that write past any driver."""
 
-def build(recipe: Recipe, into: Path, progress: Progress, sha256: bool = False) -> Path:
+
+def build(
+    recipe: Recipe, into: Path, progress: Progress, sha256: bool = False, by_driver: bool = False
+) -> Path:  # fmt: skip
     """Build the specimen of `recipe` in the new folder `into`. It appears whole, or not at all.
 
-    With `sha256` every file and the medium get that digest besides BLAKE3, which takes several times as long.
+    With `sha256` every file and the medium get that digest besides BLAKE3, which takes several times as long. With
+    `by_driver` the operating system's own driver lays the files down (Linux, as root).
     Raises RecipeError, naming the step, when a step cannot be carried out.
     """
     with new_folder(into, "specimen") as folder:
+        if by_driver:
+            _build_by_driver(recipe, folder, progress, sha256)
+            return into
         image = RawImage(folder / SPECIMEN_IMAGE, recipe.medium.size, recipe.medium.sector)
         try:
             laying = Laying(
@@ -38,6 +48,37 @@ def build(recipe: Recipe, into: Path, progress: Progress, sha256: bool = False) 
         finally:
             image.close()
     return into
+
+
+def _build_by_driver(recipe: Recipe, folder: Path, progress: Progress, sha256: bool) -> None:
+    """The plan is laid down in a folder beside, and every step is repeated through the system's driver."""
+    from sastrugi.specimen.driver import DriverMirror, require_driver
+
+    require_driver()
+    for number, step in enumerate(recipe.steps, 1):
+        if step.do in _PAST_DRIVERS:
+            raise RecipeError(
+                f"step {number} ({step.do}), line {line_of_step(recipe, number)}: is nothing that a driver does: "
+                "leave --writer os out, or the step"
+            )
+    size, sector = recipe.medium.size, recipe.medium.sector
+    with tempfile.TemporaryDirectory(prefix=".plan-", dir=folder) as name, ExitStack() as stack:
+        beside = Path(name)
+        image = RawImage(folder / SPECIMEN_IMAGE, size, sector)
+        stack.callback(image.close)
+        plan = RawImage(beside / SPECIMEN_IMAGE, size, sector)
+        stack.callback(plan.close)
+        laying = Laying(plan, beside, recipe.seed, recipe.base, recipe.starts.replace(tzinfo=None), progress, sha256)
+        mirror = laying.mirror = DriverMirror(image, plan, beside, progress)
+        stack.callback(mirror.close)
+        try:
+            _carry_out(recipe, laying)
+            mirror.finish()
+        except OSError as error:
+            raise SpecimenError(f"the system's driver refused: {error.strerror}: {error.filename or ''}") from error
+        if recipe.medium.container != "raw":
+            _put_into_container(image, recipe.medium.container, progress)
+        write_papers_by_look(recipe, laying, image, folder, mirror.known)
 
 
 def _put_into_container(image: RawImage, container: str, progress: Progress) -> None:

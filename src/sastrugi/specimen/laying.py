@@ -23,6 +23,7 @@ from sastrugi.scenario.dice import Dice
 from sastrugi.specimen.digests import Digests
 from sastrugi.specimen.formats import format_volume
 from sastrugi.specimen.lain import Lain, Life, Place, RecordLeft
+from sastrugi.specimen.mirror import Mirror
 from sastrugi.specimen.remains import Books
 from sastrugi.specimen.truth import ORIGINALS, End, Role
 from sastrugi.units import format_size
@@ -66,6 +67,8 @@ class Laying:
     counts: Counter[Role] = field(default_factory=Counter)
     unreadable: RangeSet = field(default_factory=RangeSet)
     step: int = 0
+    mirror: Mirror = field(default_factory=Mirror)
+    _together: list[Lain] | None = None
 
     def __post_init__(self) -> None:
         self.books = Books(self.image)
@@ -134,16 +137,20 @@ class Laying:
                 writes = lay_mbr(rows, dice.number(1, 0xFFFFFFFE), sector)
             for offset, data in writes:
                 self.image.write(offset, data)
+            self.mirror.table(writes)
 
     def clear_table(self) -> None:
         """Zeros over what the present table takes."""
+        taken: list[Extent] = []
+        if self.scheme == "gpt":
+            reserved = reserved_at_end(self.image.sector)
+            taken = [Extent(0, 2 * self.image.sector + reserved), Extent(self.image.size - reserved, reserved)]
+        elif self.scheme:
+            taken = [Extent(0, self.image.sector)]
         with self.acting("the partition table"):
-            if self.scheme == "gpt":
-                reserved = reserved_at_end(self.image.sector)
-                self.image.zero(0, 2 * self.image.sector + reserved)
-                self.image.zero(self.image.size - reserved, reserved)
-            elif self.scheme:
-                self.image.zero(0, self.image.sector)
+            for extent in taken:
+                self.image.zero(*extent)
+        self.mirror.table((), taken)
 
     def format(
         self, place: Place, file_system: str, cluster: int | None, label: str, habits: Habits, full: bool
@@ -163,6 +170,7 @@ class Laying:
             Life(number, file_system, writer.cluster_size, label, writer.where, writer.data.offset, self.step)
         )
         place.trouble = ""
+        self.mirror.format(place, full)
         if place.listed and self.scheme == "mbr":
             self.write_table()
 
@@ -172,6 +180,7 @@ class Laying:
             place.life.end, place.life.ended_by = end, self.step
         if place.writer is None:
             return
+        self.mirror.end_life(place)
         if not place.trouble:
             place.writer.flush()
         for lain in self.standing(place):
@@ -195,6 +204,7 @@ class Laying:
                 when = self.tick()
                 node = place.writer.make_folder(at, when)
                 self._enter(Lain(place.name, len(place.lives), node, node.path, True, when, when))
+                self.mirror.make_folder(place, self.laid[-1])
 
     def store(
         self, place: Place, path: str, content: Content, runs: list[Run] | None = None, role: Role = "reference",
@@ -212,7 +222,21 @@ class Laying:
             lain.blake3, lain.sha256 = digests.result()
         self._enter(lain)
         self._watch_content(lain)
+        if self._together is None:
+            self.mirror.store(place, [lain], _READ)
+        else:
+            self._together.append(lain)
         return lain
+
+    @contextmanager
+    def together(self, place: Place, step: int) -> Iterator[None]:
+        """Files stored in this block are written by turns by the mirror, `step` bytes at a time."""
+        self._together = []
+        try:
+            yield
+            self.mirror.store(place, self._together, step)
+        finally:
+            self._together = None
 
     def _passing(self, content: Content, digests: Digests) -> Iterator[bytes]:
         """Content on its way to the medium: digested, shown, and stopped where the user asks for it."""
@@ -234,8 +258,10 @@ class Laying:
 
     def grow(self, lain: Lain, content: Content) -> None:
         """Append to a file; it stays the same file, with other digests."""
-        _, writer = self.mounted(lain.volume)
+        place, writer = self.mounted(lain.volume)
         assert lain.content is not None
+        self.mirror.before_change(lain)
+        old_size = lain.size
         with self.acting(lain.path):
             when = self.tick(self.dice(f"{lain.path}/{self.step}").number(4, 90))
             digests = Digests(self.sha256)
@@ -246,6 +272,7 @@ class Laying:
             lain.blake3, lain.sha256 = digests.result()
         lain.size, lain.modified = lain.node.size, when
         self._watch_content(lain)
+        self.mirror.grow(place, lain, old_size)
 
     def read(self, lain: Lain) -> Iterator[bytes]:
         """The content of a file that stands, in pieces."""
@@ -257,7 +284,8 @@ class Laying:
 
     def rewrite(self, lain: Lain, content: Content, in_place: bool) -> Lain:
         """New content for a file, over the old or in new clusters; the old version ends as replaced."""
-        _, writer = self.mounted(lain.volume)
+        place, writer = self.mounted(lain.volume)
+        self.mirror.before_change(lain)
         with self.acting(lain.path):
             when = self.tick(self.dice(f"{lain.path}/{self.step}").number(4, 90))
             digests = Digests(self.sha256)
@@ -272,6 +300,7 @@ class Laying:
         lain.record = writer.record(lain.node)
         self._enter(new)
         self._watch_content(new)
+        self.mirror.rewrite(place, new, in_place)
         return new
 
     def rename(self, lain: Lain, path: str) -> None:
@@ -282,6 +311,7 @@ class Laying:
         old_path, evidence, above = lain.node.path, writer.evidence(lain.node), self._above(lain.node)
         with self.acting(path):
             writer.rename(lain.node, path, self.tick())
+        self.mirror.rename(place, old_path, lain)
         new = RangeSet(writer.record(lain.node))
         if not any(new.overlap(extent) for extent in evidence.record):
             self._leave(lain, old_path, above, replace(evidence, chains=()))  # the chain is the new record's
@@ -292,12 +322,14 @@ class Laying:
 
     def delete(self, lain: Lain, habits: Habits, end: End = "deleted") -> None:
         """Delete a file or an empty folder."""
-        _, writer = self.mounted(lain.volume)
+        place, writer = self.mounted(lain.volume)
+        self.mirror.before_change(lain)
         path, above = lain.node.path, self._above(lain.node)
         with self.acting("a deletion"):
             evidence = writer.delete(lain.node, self.tick(), habits)
             if evidence.chains:
                 writer.flush()  # a chain that stays is watched as it stands on the medium
+        self.mirror.delete(place, path, lain.folder)
         self._leave(lain, path, above, evidence)
         lain.record = evidence.record
         if lain.standing:  # one that was damaged before was lost then

@@ -6,6 +6,7 @@ For media that our own writer did not lay down, so that there are no books to as
 from __future__ import annotations
 
 import datetime as dt
+from bisect import bisect_right
 from collections import defaultdict
 from collections.abc import Iterable, Sequence
 from dataclasses import dataclass, field
@@ -113,7 +114,9 @@ class Records:
             placed: Placed = "start"
             if entry.size == file.original.size and entry.placements[0].extents == file.extents:
                 placed = "whole"
-            named: NameCeiling = "full" if entry.name == name else "near" if same_name(entry.name, name) else "none"
+            named: NameCeiling = "near" if same_name(entry.name, name) else "none"
+            if entry.name == name:
+                named = "full" if "/" + "/".join(entry.path) == file.path else "name"
             if not best[2] or (placed, named) == ("whole", "full"):
                 best = (placed, named, entry.record)
         if best[1] != "full" and (name.casefold(), file.original.size) in self._loose:
@@ -181,11 +184,33 @@ def truths_of(files: Iterable[Known], records: Records, folder: Path) -> tuple[T
         share = standing / file.original.size if file.original.size else 1.0
         shares[file.blake3] = max(share, shares.get(file.blake3, 0.0))
     out: list[TruthFile] = []
+    takers = _Takers(files)
     for number, file in enumerate(files, 1):
-        out.append(truth_of(number, file, records, shares[file.blake3]))
+        one = truth_of(number, file, records, shares[file.blake3])
+        out.append(one.model_copy(update={"gone_to": takers.of(one.gone)}) if one.gone else one)
         if not out[-1].untouched and out[-1].kept:
             _keep(file, folder)
     return tuple(out)
+
+
+class _Takers:
+    """Who lies where now."""
+
+    def __init__(self, files: Iterable[Known]) -> None:
+        stand = [(piece.extent, file.path) for file in files for piece in file.pieces if piece.stands]
+        stand.sort()
+        self._extents = [extent for extent, _ in stand]
+        self._paths = [path for _, path in stand]
+
+    def of(self, gone: Sequence[Extent]) -> tuple[str, ...]:
+        out: dict[str, None] = {}
+        for part in gone:
+            k = max(bisect_right(self._extents, part) - 1, 0)
+            while k < len(self._extents) and self._extents[k].offset < part.end:
+                if self._extents[k].end > part.offset:
+                    out[self._paths[k]] = None
+                k += 1
+        return tuple(out)
 
 
 def _keep(file: Known, folder: Path) -> None:

@@ -10,6 +10,7 @@ from sastrugi.media.opening import SPECIMEN_IMAGE
 from sastrugi.safety import write_text
 from sastrugi.specimen.ceiling import share_by_books
 from sastrugi.specimen.digests import medium_digest, sha256_file
+from sastrugi.specimen.looked import Known, Part, Records, look_again, truths_of
 from sastrugi.specimen.truth import (
     LOSSES,
     RECIPE_FILE,
@@ -22,19 +23,66 @@ from sastrugi.specimen.truth import (
     TruthMedium,
     TruthVolume,
 )
+from sastrugi.volumes.base import probe
 
 if TYPE_CHECKING:
     from pathlib import Path
 
     from sastrugi.media import Extent
+    from sastrugi.media.raw import RawImage
     from sastrugi.specimen.lain import Lain, Place
     from sastrugi.specimen.laying import Laying
     from sastrugi.specimen.recipe import Recipe
 
 
 def write_papers(recipe: Recipe, laying: Laying) -> None:
-    """Write truth, recipe, faults and digests into the specimen's folder."""
-    image, folder = laying.image, laying.folder
+    """Write truth, recipe, faults and digests into the specimen's folder, from the books."""
+    folders = tuple(_folder(laying, lain) for lain in laying.laid if lain.folder)
+    _write(recipe, laying, laying.image, laying.folder, folders, _files(laying))
+
+
+def write_papers_by_look(
+    recipe: Recipe, laying: Laying, image: RawImage, folder: Path, known: dict[int, Known]
+) -> None:
+    """The same for an image that another writer laid down beside the plan. `known` are its files, by id of the plan's;
+    what is not known of them (buffer files) has no place."""
+    laid = [lain for lain in laying.laid if not lain.folder]
+    last = _last_losses(laid)
+    files: list[Known] = []
+    for lain in laid:
+        file = known.get(id(lain))
+        if file is None:
+            continue
+        file.path, file.former, file.blake3, file.sha256 = lain.path, tuple(lain.former), lain.blake3, lain.sha256
+        file.end, file.ended_by = lain.end, lain.ended_by
+        file.lost = _ended_in_loss(lain) and lain.life == last[lain.volume]
+        file.stands_as = lain.node.path if lain.node.path != lain.path else ""
+        if lain.role in ("reference", "index") or not (lain.content and lain.content.gone):
+            look_again(image, file)
+        files.append(file)
+    folders = tuple(
+        TruthFolder(volume=lain.volume, life=lain.life, path=lain.path, record=(), end=lain.end)
+        for lain in laying.laid
+        if lain.folder
+    )
+    listed = [
+        Part(p.name, p.where, p.listed, probe(image, p.where) if p.writer else None) for p in laying.places.values()
+    ]
+    _write(
+        recipe,
+        laying,
+        image,
+        folder,
+        folders,
+        truths_of(files, Records(image, listed), folder),
+        "by the system's driver",
+    )
+
+
+def _write(
+    recipe: Recipe, laying: Laying, image: RawImage, folder: Path, folders: tuple[TruthFolder, ...],
+    files: tuple[TruthFile, ...], by: str = "",
+) -> None:  # fmt: skip
     laying.progress.start("digests", image.size)
     names = [RECIPE_FILE, TRUTH_FILE]
     if laying.unreadable:
@@ -45,12 +93,12 @@ def write_papers(recipe: Recipe, laying: Laying) -> None:
         sums = {SPECIMEN_IMAGE: whole.result()} if whole else {}
     truth = Truth(
         recipe=recipe.name,
-        title=recipe.title,
+        title=recipe.title + (f" ({by})" if by else ""),
         seed=recipe.seed,
         medium=TruthMedium(size=image.size, sector=image.sector, digest=digest, unreadable=tuple(laying.unreadable)),
         volumes=tuple(_volume(place) for place in laying.places.values()),
-        folders=tuple(_folder(laying, lain) for lain in laying.laid if lain.folder),
-        files=_files(laying),
+        folders=folders,
+        files=files,
     )
     write_truth(folder, truth, recipe.text, names, sums)
     laying.progress.finish()

@@ -164,11 +164,13 @@ class StoreStep(StepTable):
                 for own, share in zip(runs, shares, strict=True):
                     if turn < len(share):
                         own += writer.reserve(share[turn])
-            for (path, content), own in zip(pair, runs, strict=False):
-                laying.store(place, path, content, join_runs(own), attributes=self._bits)
-            if len(pair) == 1 and runs[1]:
-                size = len(shares[1]) * writer.cluster_size
-                _filler(laying, place, size, join_runs(runs[1]))
+            step = max(max(own[:1] or [1]) for own in shares) * writer.cluster_size
+            with laying.together(place, step):
+                for (path, content), own in zip(pair, runs, strict=False):
+                    laying.store(place, path, content, join_runs(own), attributes=self._bits)
+                if len(pair) == 1 and runs[1]:
+                    size = len(shares[1]) * writer.cluster_size
+                    _filler(laying, place, size, join_runs(runs[1]))
 
 
 def reserve(laying: Laying, writer: VolumeWriter, size: int, reuse: Reuse, path: str) -> list[Run] | None:

@@ -1,0 +1,296 @@
+"""The operating system as writer: the same steps, carried out by its own driver on a loop mount.
+
+Our writer lays the specimen down first, in an image of its own (the plan); every step is then repeated through the
+file system the system mounts. Where the driver put things is not asked of it: content is located on the medium by its
+blocks, before it changes and at the end, and what still tells of it is looked at.
+"""
+
+from __future__ import annotations
+
+import datetime as dt
+import fcntl
+import os
+import shutil
+import struct
+import subprocess
+import sys
+from collections.abc import Sequence
+from contextlib import ExitStack, suppress
+from dataclasses import dataclass
+from pathlib import Path
+
+from sastrugi.errors import SpecimenError
+from sastrugi.media import Extent
+from sastrugi.media.extents import within
+from sastrugi.media.raw import RawImage
+from sastrugi.progress import Progress
+from sastrugi.specimen.lain import Lain, Place
+from sastrugi.specimen.locate import Catalogue, Locator
+from sastrugi.specimen.looked import Known
+from sastrugi.specimen.mirror import Mirror
+from sastrugi.specimen.truth import ORIGINALS
+from sastrugi.units import format_size
+from sastrugi.volumes.base import probe
+
+_READ = 1 << 20
+_SET_ATTRIBUTES = 0x40047211
+"""FAT_IOCTL_SET_ATTRIBUTES (Linux, include/uapi/linux/msdos_fs.h)."""
+_ARCHIVE = 0x20
+_PATH = "/usr/local/sbin:/usr/local/bin:/usr/sbin:/usr/bin:/sbin:/bin"
+_MOUNTS = {
+    "fat": (("mount", "-t", "vfat", "-o", "utf8=1,tz=UTC"),),
+    "exfat": (("mount", "-t", "exfat"), ("mount.exfat-fuse",)),
+}
+"""Ways to mount each family, the best first."""
+
+
+def require_driver() -> None:
+    """Raise SpecimenError where nothing can be mounted."""
+    if sys.platform != "linux":
+        raise SpecimenError("--writer os mounts volumes as Linux does, and this is no Linux: leave it out")
+    if os.geteuid() != 0:
+        raise SpecimenError("--writer os mounts volumes, which needs root: run it as root, or leave it out")
+    for tool, package in (("losetup", "mount"), ("mount", "mount"), ("mkfs.fat", "dosfstools")):
+        if shutil.which(tool, path=_PATH) is None:
+            raise SpecimenError(f"--writer os needs '{tool}': install the package {package}, or leave it out")
+
+
+@dataclass(frozen=True, slots=True)
+class Planned:
+    """The content of a file as the plan has it: on its image, or saved when it was written over there."""
+
+    lain: Lain
+    image: RawImage
+    folder: Path
+
+    @property
+    def size(self) -> int:
+        return self.lain.size
+
+    def read(self, position: int, length: int) -> bytes:
+        content = self.lain.content
+        assert content is not None
+        length = max(min(length, self.size - position), 0)
+        if not content.gone:
+            return self.image.read_extents(within(content.extents, position, length))
+        with (self.folder / ORIGINALS / self.lain.blake3).open("rb") as saved:
+            saved.seek(position)
+            return saved.read(length)
+
+
+class DriverMirror(Mirror):
+    """Carries the steps out on `image` through the system's driver. Close it, whatever happens."""
+
+    def __init__(self, image: RawImage, plan: RawImage, folder: Path, progress: Progress) -> None:
+        self.image, self.plan, self.folder, self.progress = image, plan, folder, progress
+        self.known: dict[int, Known] = {}
+        self._pending: dict[int, tuple[Place, Lain]] = {}
+        self._mounted: Place | None = None
+        self._device = ""
+        self._point = folder / "mounted"
+        self._point.mkdir()
+
+    # -- mounting ---------------------------------------------------------------------------
+
+    def _on(self, place: Place, path: str) -> Path:
+        """Where a path of a volume is in the system's tree; mounts the volume."""
+        if self._mounted is not place:
+            self.unmount()
+            self._attach(place)
+            family = "exfat" if place.life.file_system == "exfat" else "fat"
+            said = ""
+            for words in _MOUNTS[family]:
+                done = _run(*words, self._device, str(self._point))
+                said = said or done
+                if not done:
+                    self._mounted = place
+                    break
+            else:
+                self._detach()
+                raise SpecimenError(
+                    f"the system cannot mount {place.life.file_system} ({said}): its driver is missing, or loop mounts "
+                    "are not allowed here; leave --writer os out to build with our own writer"
+                )
+        return self._point / path.lstrip("/")
+
+    def unmount(self) -> None:
+        """Everything is on the image after this."""
+        if self._mounted is None:
+            return
+        said = _run("umount", str(self._point))
+        if said:
+            raise SpecimenError(f"the system does not unmount {self._point}: {said}")
+        self._mounted = None
+        self._detach()
+
+    def _attach(self, place: Place) -> None:
+        where = place.where
+        words = ["losetup", "-f", "--show", "-o", str(where.offset), "--sizelimit", str(where.length)]
+        if self.image.sector != 512:
+            words += ["-b", str(self.image.sector)]
+        done = subprocess.run([*words, str(self.image.path)], capture_output=True, text=True, env=_environment())
+        if done.returncode:
+            raise SpecimenError(f"the system gives no loop device: {done.stderr.strip()}: leave --writer os out")
+        self._device = done.stdout.strip()
+
+    def _detach(self) -> None:
+        if self._device:
+            _run("losetup", "-d", self._device)
+            self._device = ""
+
+    def close(self) -> None:
+        """Unmount and detach, as far as that can be done."""
+        if self._mounted is not None:
+            _run("umount", "-l", str(self._point))
+            self._mounted = None
+        self._detach()
+
+    # -- what is told -----------------------------------------------------------------------
+
+    def table(self, writes: Sequence[tuple[int, bytes]], zeros: Sequence[Extent] = ()) -> None:
+        self.unmount()
+        for extent in zeros:
+            self.image.zero(*extent)
+        for offset, data in writes:
+            self.image.write(offset, data)
+
+    def format(self, place: Place, full: bool) -> None:
+        self.unmount()
+        if full:
+            self.image.zero(*place.where)
+        life, sector = place.life, self.image.sector
+        if life.file_system == "exfat":
+            words = ["mkfs.exfat", "-c", str(life.cluster), *(["-L", life.label] if life.label else [])]
+        else:
+            bits = life.file_system.removeprefix("fat")
+            words = ["mkfs.fat", "-I", "-F", bits, "-s", str(life.cluster // sector), "-S", str(sector)]
+            words += ["-n", life.label.upper()] if life.label else []
+        self._attach(place)
+        said = _run(*words, self._device)
+        self._detach()
+        if said:
+            raise SpecimenError(f"{words[0]} does not make this volume: {said}")
+        volume = probe(self.image, place.where)
+        if volume is None:
+            raise SpecimenError(f"{words[0]} made a volume of {format_size(place.where.length)} that cannot be read")
+        life.data, life.cluster = volume.data.offset, volume.cluster_size
+
+    def end_life(self, place: Place) -> None:
+        self.locate()
+        self.unmount()
+
+    def make_folder(self, place: Place, lain: Lain) -> None:
+        self._on(place, lain.node.path).mkdir()
+
+    def store(self, place: Place, lains: Sequence[Lain], step: int) -> None:
+        files = [(lain, Planned(lain, self.plan, self.folder)) for lain in lains]
+        with ExitStack() as stack:
+            opened = [stack.enter_context(self._on(place, lain.node.path).open("xb")) for lain in lains]
+            size = max((lain.size for lain in lains), default=0)
+            for at in range(0, size, step):
+                for (_, content), out in zip(files, opened, strict=True):
+                    out.write(content.read(at, step))
+                    if len(files) > 1:
+                        out.flush()
+                        os.fsync(out.fileno())
+        for lain in lains:
+            self._finish(place, lain)
+
+    def grow(self, place: Place, lain: Lain, old_size: int) -> None:
+        content = Planned(lain, self.plan, self.folder)
+        with self._on(place, lain.node.path).open("ab") as out:
+            for at in range(old_size, lain.size, _READ):
+                out.write(content.read(at, _READ))
+        self._finish(place, lain)
+
+    def rewrite(self, place: Place, lain: Lain, in_place: bool) -> None:
+        content = Planned(lain, self.plan, self.folder)
+        with self._on(place, lain.node.path).open("r+b" if in_place else "wb") as out:
+            for at in range(0, lain.size, _READ):
+                out.write(content.read(at, _READ))
+            out.truncate(lain.size)
+        self._finish(place, lain)
+
+    def _finish(self, place: Place, lain: Lain) -> None:
+        path = self._on(place, lain.node.path)
+        seconds = lain.modified.replace(tzinfo=dt.UTC).timestamp()
+        os.utime(path, (seconds, seconds))
+        if lain.node.attributes:
+            with suppress(OSError), path.open("rb") as file:  # not every driver knows how
+                fcntl.ioctl(file.fileno(), _SET_ATTRIBUTES, struct.pack("I", _ARCHIVE | lain.node.attributes))
+        if lain.role != "filler":
+            self._pending[id(lain)] = (place, lain)
+
+    def before_change(self, lain: Lain) -> None:
+        if id(lain) in self._pending:
+            self.locate()
+
+    def rename(self, place: Place, old_path: str, lain: Lain) -> None:
+        self._on(place, old_path).rename(self._on(place, lain.node.path))
+
+    def delete(self, place: Place, path: str, folder: bool) -> None:
+        target = self._on(place, path)
+        if folder:
+            target.rmdir()
+        else:
+            target.unlink()
+
+    def finish(self) -> None:
+        """All steps are done: everything is on the image and located."""
+        self.locate()
+        self.unmount()
+
+    # -- where the driver put it ------------------------------------------------------------
+
+    def locate(self) -> None:
+        """Find the content that was written since the last time. What the volume lists of it helps where the same
+        content stands twice, or is too short to be known by itself."""
+        if not self._pending:
+            return
+        self.unmount()
+        waiting = list(self._pending.values())
+        hints: dict[int, tuple[Extent, ...]] = {}
+        created: dict[int, dt.datetime] = {}
+        for place in {id(place): place for place, _ in waiting}.values():
+            volume = probe(self.image, place.where)
+            entries = {
+                "/" + "/".join(entry.path): entry
+                for entry in (volume.entries() if volume else ())
+                if not entry.deleted and not entry.folder
+            }
+            for n, (own, lain) in enumerate(waiting):
+                entry = entries.get(lain.node.path) if own is place else None
+                if entry is not None:
+                    hints[n] = entry.placements[0].extents if entry.placements else ()
+                    created[n] = entry.times.created or lain.created
+        contents = [Planned(lain, self.plan, self.folder) for _, lain in waiting]
+        quiet = Progress()
+        quiet.stop_asked = self.progress.stop_asked
+        found = Locator(Catalogue(contents, quiet), self.image, quiet).locate(hints, quiet)
+        for n, ((place, lain), content, one) in enumerate(zip(waiting, contents, found, strict=True)):
+            if not one.whole:
+                raise SpecimenError(
+                    f"{lain.path}: {one.size - one.found:,} of its {one.size:,} bytes are not on the medium after the "
+                    "system wrote it: is the driver in order?"
+                )
+            self.known[id(lain)] = Known(
+                content, lain.path, lain.kind, lain.blake3, created.get(n, lain.created), lain.modified,
+                place.name, lain.life, lain.role, pieces=one.pieces,
+            )  # fmt: skip
+        self._pending.clear()
+
+
+def _environment() -> dict[str, str]:
+    return os.environ | {"PATH": _PATH, "LC_ALL": "C.UTF-8", "TZ": "UTC"}
+
+
+def _run(*words: str) -> str:
+    """Run a tool of the system; answers what it complained about, or nothing if all went well."""
+    try:
+        done = subprocess.run(
+            words, capture_output=True, text=True, errors="replace", env=_environment(), stdin=subprocess.DEVNULL
+        )
+    except OSError as error:
+        return f"{words[0]}: {error.strerror}"
+    said = " ".join((done.stderr or done.stdout).split()).partition(". dmesg")[0]
+    return (said or f"{words[0]} left with status {done.returncode}") if done.returncode else ""

@@ -1,0 +1,44 @@
+"""What a second writer must offer to carry out the same steps beside ours; this one does nothing."""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+from typing import TYPE_CHECKING
+
+if TYPE_CHECKING:
+    from sastrugi.media import Extent
+    from sastrugi.specimen.lain import Lain, Place
+
+
+class Mirror:
+    """Is told everything that is done to volumes, after our own writer has done it; what ends before it ends."""
+
+    def table(self, writes: Sequence[tuple[int, bytes]], zeros: Sequence[Extent] = ()) -> None:
+        """The partition table was written, or cleared."""
+
+    def format(self, place: Place, full: bool) -> None:
+        """The newest life of a place began."""
+
+    def end_life(self, place: Place) -> None:
+        """All that is on a place is about to end."""
+
+    def make_folder(self, place: Place, lain: Lain) -> None:
+        """A folder was made."""
+
+    def store(self, place: Place, lains: Sequence[Lain], step: int) -> None:
+        """Files were stored; several are written by turns, `step` bytes at a time."""
+
+    def grow(self, place: Place, lain: Lain, old_size: int) -> None:
+        """A file grew at its end."""
+
+    def before_change(self, lain: Lain) -> None:
+        """The content of a file is about to change or to end."""
+
+    def rewrite(self, place: Place, lain: Lain, in_place: bool) -> None:
+        """A file got the content of `lain`."""
+
+    def rename(self, place: Place, old_path: str, lain: Lain) -> None:
+        """A file or folder got another path."""
+
+    def delete(self, place: Place, path: str, folder: bool) -> None:
+        """A file or an empty folder was deleted."""
