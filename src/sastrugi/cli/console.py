@@ -23,6 +23,8 @@ if TYPE_CHECKING:
     from rich.progress import Progress as RichProgress
     from rich.progress import TaskID
 
+    from sastrugi.media import Medium
+
 WIDTH = 100
 
 JsonOption = Annotated[bool, typer.Option("--json", help="Print one JSON document on stdout and nothing else there.")]
@@ -107,6 +109,17 @@ class _TerminalProgress(Progress):
         if self._bar is not None:
             self._bar.stop()
         self._bar = self._task = None
+
+
+def medium_at(path: Path) -> Medium:
+    """The medium at `path`; says so if it is a device that is mounted."""
+    from sastrugi.media import open_medium
+    from sastrugi.media.in_use import mounted_at
+
+    point = mounted_at(path)
+    if point:
+        say(f"{path} is mounted at {point}: it may change while it is read; unmount it to be sure of what is read")
+    return open_medium(path)
 
 
 @contextmanager

@@ -7,7 +7,7 @@ from typing import Annotated
 
 import typer
 
-from sastrugi.cli.console import JsonOption, progress, quoted, say, show, show_json
+from sastrugi.cli.console import JsonOption, medium_at, progress, quoted, say, show, show_json
 
 _LOOK_HELP = """Show the partitions and volumes of a medium.
 
@@ -46,13 +46,12 @@ def look(
     medium: Annotated[Path, typer.Argument(help="An image, a device or a specimen folder.", metavar="MEDIUM")],
     as_json: JsonOption = False,
 ) -> None:
-    from sastrugi.media import open_medium
     from sastrugi.recovery.layout import find_places, missing_bytes
     from sastrugi.recovery.scan import describe
     from sastrugi.report.tables import volume_table
     from sastrugi.units import format_size
 
-    with open_medium(medium) as opened:
+    with medium_at(medium) as opened:
         places = find_places(opened)
         volumes = [describe(place) for place in places]
         missing = missing_bytes(opened, places)
@@ -95,7 +94,6 @@ def scan(
     as_json: JsonOption = False,
 ) -> None:
     from sastrugi.errors import SastrugiError
-    from sastrugi.media import open_medium
     from sastrugi.media.extents import total
     from sastrugi.recovery.findings import ScanFile
     from sastrugi.recovery.scan import PASSES
@@ -106,7 +104,7 @@ def scan(
     wanted = [name.strip() for name in passes.split(",")]
     if unknown := [name for name in wanted if name not in PASSES]:
         raise SastrugiError(f"'{unknown[0]}' is no pass: there are {', '.join(PASSES)}")
-    with open_medium(medium) as opened:
+    with medium_at(medium) as opened:
         target = out or Path(f"{medium.resolve().name.removesuffix('.img')}.scan")
         require_not_medium(target, opened.path)
         line = quoted("sastrugi", "scan", medium, "--out", target, "--go-on", *(["--as-is"] if as_is else []))
@@ -172,7 +170,6 @@ def extract(
     as_json: JsonOption = False,
 ) -> None:
     from sastrugi.errors import SastrugiError
-    from sastrugi.media import open_medium
     from sastrugi.recovery.extract import check_destination, check_medium
     from sastrugi.recovery.extract import extract as run_extract
     from sastrugi.recovery.findings import ScanFile
@@ -186,7 +183,7 @@ def extract(
         if not findings:
             counts = ", ".join(f"{count:,} {state}" for state, count in scan.counts().items()) or "nothing at all"
             raise SastrugiError(f"nothing is selected; the scan holds {counts}")
-        with open_medium(source) as opened:
+        with medium_at(source) as opened:
             check_medium(scan, opened)
             line = quoted("sastrugi", "extract", scan_file, "--to", to, "--go-on")
             with progress(line) as watched:

@@ -10,7 +10,7 @@ from typing import Annotated
 
 import typer
 
-from sastrugi.cli.console import JsonOption, progress, quoted, say, show, show_json
+from sastrugi.cli.console import JsonOption, medium_at, progress, quoted, say, show, show_json
 
 _BUILD_HELP = """Build a specimen (a medium with its truth) from a recipe: a file, or the name of a shipped one.
 
@@ -104,7 +104,6 @@ def adopt(
     as_json: JsonOption = False,
 ) -> None:
     from sastrugi.errors import SpecimenError
-    from sastrugi.media import open_medium
     from sastrugi.report.tables import adoption_table, truth_table
     from sastrugi.safety import require_outside
     from sastrugi.specimen.adopt import adopt as adopt_image
@@ -116,9 +115,9 @@ def adopt(
     target = into or Path(f"{image.resolve().stem}.specimen")
     require_outside(target, originals, "the folder of originals")
     with ExitStack() as stack:
-        medium = stack.enter_context(open_medium(image))
+        medium = stack.enter_context(medium_at(image))
         require_outside(target, medium.path, "the medium")
-        earlier = stack.enter_context(open_medium(before)) if before is not None else None
+        earlier = stack.enter_context(medium_at(before)) if before is not None else None
         watched = stack.enter_context(progress())
         done = adopt_image(medium, originals, target, watched, earlier, chosen)
     with Specimen(target) as specimen:
@@ -164,7 +163,6 @@ def map_medium(
     ] = None,
     as_json: JsonOption = False,
 ) -> None:
-    from sastrugi.media import open_medium
     from sastrugi.report.layers import layers_of_medium, layers_of_specimen
     from sastrugi.report.map_picture import draw_map
     from sastrugi.report.medium_map import map_json, map_text
@@ -177,7 +175,7 @@ def map_medium(
             require_not_medium(target, specimen.medium.path)
             layers = layers_of_specimen(specimen)
     else:
-        with open_medium(medium) as opened:
+        with medium_at(medium) as opened:
             require_not_medium(target, opened.path)
             layers = layers_of_medium(opened)
     draw_map(layers, target)

@@ -83,6 +83,21 @@ class RawMedium(Medium):
             have += came
         return have
 
+    def copy_to(self, handle: int, offset: int, length: int) -> bool:
+        """Let the system copy a range into a file, to the same place; False where it cannot (all is as it was then)."""
+        if self.faults is not None or not hasattr(os, "copy_file_range"):
+            return False
+        done = 0
+        while done < length:
+            try:
+                came = os.copy_file_range(self._fd, handle, length - done, offset + done, offset + done)
+            except OSError:
+                return False
+            if not came:
+                return False
+            done += came
+        return True
+
     def data_ranges(self, start: int = 0, end: int | None = None) -> Iterator[Extent]:
         stop = self.size if end is None else min(end, self.size)
         at = max(start, 0)

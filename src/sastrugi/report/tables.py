@@ -205,7 +205,7 @@ def adoption_table(done: Adoption) -> Table:
     for names, what, all_of in (
         (done.listed, "listed, live", False),
         (done.whole, "lost, all bytes there", False),
-        (parts, "lost, some bytes there", True),
+        (parts, "lost, written over in part or whole", True),
         (done.changed, "listed with other content: left out", True),
         (done.gone, "not there: left out", True),
     ):

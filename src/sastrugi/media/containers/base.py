@@ -137,6 +137,11 @@ class RawWriter(ContainerWriter):
         super().__init__(path, size, resume)
         os.ftruncate(self._fd, size)
 
+    @property
+    def handle(self) -> int:
+        """The descriptor of the image, for copies that the system does by itself."""
+        return self._fd
+
     def write(self, offset: int, data: bytes) -> None:
         self._put(offset, data)
 
