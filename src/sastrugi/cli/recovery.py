@@ -86,7 +86,9 @@ def scan(
         Path | None,
         typer.Option(help="The scan file to make [default: the medium's name with .scan]", metavar="FILE"),
     ] = None,
-    passes: Annotated[str, typer.Option(help="Which passes: tables is the fast look.")] = "layout,tables,content",
+    passes: Annotated[
+        str, typer.Option(help="Which passes: tables is the fast look.")
+    ] = "layout,tables,relics,content",
     go_on: Annotated[bool, typer.Option("--go-on", help="Continue an unfinished scan file.")] = False,
     as_is: Annotated[
         bool, typer.Option("--as-is", help="Accept a medium that is shorter than its tables say.")

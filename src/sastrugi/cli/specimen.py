@@ -16,8 +16,8 @@ _BUILD_HELP = """Build a specimen (a medium with its truth) from a recipe: a fil
 
 \b
 Example: sastrugi build camera-card --into specimen
-With --writer os the operating system's own driver carries the steps out (Linux, root); the truth is then found by
-locating the content, so pieces and reuse are what the driver made of them."""
+With --writer os the system's own driver carries the steps out (Linux, root); the truth is then
+found by locating the content, so pieces and reuse are what the driver made of them."""
 _ADOPT_HELP = """Make a specimen of an image that was captured elsewhere and of the files that were on it. Their
 places are found by their content, on any file system, in pieces and in part.
 

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import time
-from collections.abc import Iterable
+from collections.abc import Iterable, Iterator
 from dataclasses import dataclass
 from pathlib import Path
 
@@ -14,9 +14,11 @@ from sastrugi.progress import Progress
 from sastrugi.recovery.content import SECTOR, Grid, content_findings
 from sastrugi.recovery.findings import FoundVolume, ScanFile, medium_identity
 from sastrugi.recovery.layout import Place, find_places, missing_bytes
+from sastrugi.recovery.relics import ghosts_of, loose_outside, relic_findings
 from sastrugi.recovery.tables import table_findings
+from sastrugi.volumes.relics import loose_tables, sweep
 
-PASSES = ("layout", "tables", "content")
+PASSES = ("layout", "tables", "relics", "content")
 _COMMIT_SECONDS = 1.0
 _REPORT_EVERY = 200
 
@@ -129,6 +131,35 @@ class _Run:
                     self._progress.check()
             self._progress.finish()
         self.layout()  # reading the tables tells more of a volume's label and health
+
+    def relics(self) -> None:
+        """Folders of earlier lives, and what they tell of."""
+        self._file.discard("relics")
+        volumes = [place.volume for place in self._places if place.volume]
+        live = RangeSet(extent for finding in self._file.findings("state = 'live'") for extent in finding.extents)
+        told = {f.extents[0].offset: f.size for f in self._file.findings("start IS NOT NULL") if f.extents}
+        data = total(self._medium.data_ranges())
+        self._progress.start("relics", data)
+        pieces = self._watched(sweep(self._medium, [Extent(0, self._medium.size)]))
+        folders = loose_outside(loose_tables(pieces), volumes, live)
+        self._progress.finish()
+        ghosts = ghosts_of(self._medium, folders, volumes, len(self._places) + 1)
+        for ghost in ghosts:
+            self._progress.start(f"relics of life {ghost.number}", 0, "files")
+            for count, (_, finding) in enumerate(relic_findings(self._medium, ghost, told, self._progress), 1):
+                if finding is not None:
+                    self._file.add(finding)
+                if count % _REPORT_EVERY == 0:
+                    self._progress.at(count, f"{count:,} seen")
+            self._progress.finish()
+
+    def _watched(self, pieces: Iterator[tuple[int, bytes]]) -> Iterator[tuple[int, bytes]]:
+        done = 0
+        for offset, data in pieces:
+            self._progress.check()
+            yield offset, data
+            done += len(data)
+            self._progress.at(done)
 
     def content(self) -> None:
         """Sweep what no sound part of a finding claims. Findings and position are saved together, every second."""

@@ -7,7 +7,7 @@ from collections.abc import Iterator
 
 from sastrugi.media import Extent, Medium
 from sastrugi.recovery.findings import Finding
-from sastrugi.recovery.judge import judge_deleted, kind_of
+from sastrugi.recovery.judge import Verdict, judge_deleted, kind_of
 from sastrugi.units import plural
 from sastrugi.volumes.base import Entry, Volume
 
@@ -16,7 +16,7 @@ def table_findings(medium: Medium, number: int, volume: Volume) -> Iterator[Find
     """Every live and deleted file of one volume."""
     entries = [entry for entry in volume.entries() if not entry.folder]
     live = {entry.placements[0].extents for entry in entries if not entry.deleted and entry.placements and entry.size}
-    later = _overlaps([entry for entry in entries if entry.deleted and entry.size and entry.placements])
+    later = overlaps([entry for entry in entries if entry.deleted and entry.size and entry.placements])
     for entry in entries:
         if not entry.deleted:
             yield _live(entry, number, volume)
@@ -41,12 +41,16 @@ def _live(entry: Entry, number: int, volume: Volume) -> Finding:
 
 
 def _deleted(medium: Medium, entry: Entry, number: int, volume: Volume, overlapped_by: str) -> Finding:
-    verdict = judge_deleted(medium, volume, entry, overlapped_by)
+    return deleted_finding(entry, number, judge_deleted(medium, volume, entry, overlapped_by))
+
+
+def deleted_finding(entry: Entry, number: int, verdict: Verdict, passes: tuple[str, ...] = ("tables",)) -> Finding:
+    """The finding of a file that is not live, by what was decided about it."""
     extents = verdict.placement.extents if verdict.placement else ()
     reasons = [*verdict.reasons, f"name: {entry.name_note}"]
     kind = kind_of(entry.name, verdict.measure)
     finding = _finding("deleted", entry, number, extents, verdict.confidence, reasons, kind)
-    finding.sound = verdict.sound
+    finding.sound, finding.passes = verdict.sound, passes
     return finding
 
 
@@ -76,7 +80,7 @@ def _finding(
     )
 
 
-def _overlaps(deleted: list[Entry]) -> dict[int, str]:
+def overlaps(deleted: list[Entry]) -> dict[int, str]:
     """For each deleted entry some of whose bytes a later deleted one claims: the later one's path, by id of the entry.
 
     Found in one sweep over the claims in order of their place. Which is later, the times of creation say.

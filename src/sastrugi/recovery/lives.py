@@ -1,0 +1,288 @@
+"""Earlier lives of a medium: their geometry worked out from loose folders, and the trees that these make.
+
+A folder of FAT says in its first entry which cluster it begins at; where it stands says which byte that is. Two such
+folders give a line: its slope is the cluster size. On exFAT the parent's record names the cluster, and the place of
+each piece of a folder is a guess that enough others confirm. Signatures of files decide what is left open.
+"""
+
+from __future__ import annotations
+
+from collections import Counter, defaultdict
+from collections.abc import Callable, Iterator, Sequence
+from dataclasses import dataclass
+
+from sastrugi.media import Extent, Medium
+from sastrugi.volumes.base import Conflict, Entry, Placement, Volume
+from sastrugi.volumes.loose import LooseFolder, LooseRecord, split_at
+
+_SECTOR = 512
+_CLUSTERS = {"fat": [_SECTOR << n for n in range(8)], "exfat": [_SECTOR << n for n in range(17)]}
+_FIRST = 2
+_MOST_LIVES = 8
+_MOST_ANCHORS = 400
+_MOST_PROBED = 64
+_MOST_DEPTH = 100
+_UNPLACED = "folder-at-cluster-{}"
+
+HeadTest = Callable[[str, int], bool | None]
+"""Whether a file of this name can begin at this byte; None where its name tells no kind with a signature."""
+
+
+@dataclass(frozen=True, slots=True)
+class Line:
+    """The geometry of a life: the byte at which cluster 2 lies, and the cluster size. `votes` are folders that fit."""
+
+    family: str
+    base: int
+    cluster: int
+    votes: int = 0
+
+    def offset(self, cluster: int) -> int:
+        return self.base + (cluster - _FIRST) * self.cluster
+
+
+def lives_of(
+    folders: Sequence[LooseFolder], known: Sequence[Line], size: int, head: HeadTest
+) -> list[tuple[Line, list[LooseFolder]]]:
+    """Each life that the folders are of, the one with most of them first. `known` are geometries of volumes that can
+    be read: a quick format often keeps them."""
+    out: list[tuple[Line, list[LooseFolder]]] = []
+    for family in _CLUSTERS:
+        left = [folder for folder in folders if folder.family == family]
+        for _ in range(_MOST_LIVES):
+            if not left:
+                break
+            line = _best_line(family, left, [one for one in known if one.family == family], size, head)
+            if line is None:
+                break
+            own, rest = _those_of(line, left, size, head)
+            if not own:
+                break
+            out.append((line, own))
+            left = rest
+    return sorted(out, key=lambda life: -len(life[1]))
+
+
+def _best_line(
+    family: str, folders: Sequence[LooseFolder], known: Sequence[Line], size: int, head: HeadTest
+) -> Line | None:
+    votes: Counter[tuple[int, int]] = Counter()
+    for cluster in _CLUSTERS[family]:
+        for number, offset in set(_anchors(family, folders)):
+            base = offset - (number - _FIRST) * cluster
+            if 0 <= base < size and base % _SECTOR == 0:
+                votes[base, cluster] += 1
+    candidates = [Line(family, base, cluster, count) for (base, cluster), count in votes.most_common(_MOST_LIVES)]
+    candidates += [Line(family, line.base, line.cluster, votes[line.base, line.cluster]) for line in known]
+    best: tuple[tuple[int, int], Line] | None = None
+    for line in candidates:
+        hits, misses = _probed(line, folders, size, head)
+        score = 3 * (line.votes - 1) + hits - misses
+        if score > 0 and (best is None or (score, line.votes) > best[0]):
+            best = ((score, line.votes), line)
+    return best[1] if best else None
+
+
+def _anchors(family: str, folders: Sequence[LooseFolder]) -> Iterator[tuple[int, int]]:
+    """(cluster, byte) pairs that may belong together."""
+    if family == "fat":
+        for folder in folders[: 10 * _MOST_ANCHORS]:
+            if folder.own is not None and folder.own >= _FIRST:
+                yield folder.own, folder.offset
+        return
+    numbers = list(dict.fromkeys(r.cluster for f in folders for r in f.records if r.folder and r.cluster >= _FIRST))
+    for number in numbers[:_MOST_ANCHORS]:
+        for folder in folders[:_MOST_ANCHORS]:
+            yield number, folder.offset
+
+
+def _probed(line: Line, folders: Sequence[LooseFolder], size: int, head: HeadTest) -> tuple[int, int]:
+    """How many files begin, by this geometry, with the signature that their name calls for; and how many do not."""
+    hits = misses = 0
+    records = [r for f in folders if _fits(line, f) for r in f.records if not r.folder and r.size >= _SECTOR]
+    step = max(len(records) // _MOST_PROBED, 1)
+    for record in records[::step]:
+        offset = line.offset(record.cluster)
+        if record.cluster < _FIRST or offset >= size:
+            misses += not record.deleted
+            continue
+        answer = head(record.name, offset)
+        if answer is not None:
+            hits, misses = hits + answer, misses + (not answer)
+    return hits, misses
+
+
+def _fits(line: Line, folder: LooseFolder) -> bool:
+    """Whether a folder can be of this life: its own number fits its place, or it tells no number."""
+    if folder.own is not None:
+        return line.offset(folder.own) == folder.offset
+    return folder.offset >= line.base and folder.offset % _SECTOR == 0
+
+
+def _those_of(
+    line: Line, folders: Sequence[LooseFolder], size: int, head: HeadTest
+) -> tuple[list[LooseFolder], list[LooseFolder]]:
+    """The folders of a life, and the others. One that tells no number is of it when its files begin as they should."""
+    starts = {
+        line.offset(r.cluster) for f in folders if _fits(line, f) for r in f.records if r.folder and r.cluster >= _FIRST
+    }  # fmt: skip
+    if line.family == "exfat":
+        folders = split_at(folders, starts)
+    own: list[LooseFolder] = []
+    rest: list[LooseFolder] = []
+    for folder in folders:
+        belongs = _fits(line, folder)
+        if belongs and folder.own is None and folder.offset not in starts:
+            hits, misses = _probed(line, [folder], size, head)
+            belongs = hits >= misses
+        (own if belongs else rest).append(folder)
+    return own, rest
+
+
+class Ghost(Volume):
+    """The volume of an earlier life: no boot sector, no table of clusters, only its folders.
+
+    `now` are the volumes that can be read today: what they use is gone for this one.
+    """
+
+    def __init__(
+        self, medium: Medium, line: Line, folders: Sequence[LooseFolder], now: Sequence[Volume], number: int
+    ) -> None:
+        self.line, self._medium, self._now, self.number = line, medium, now, number
+        self.file_system = "exFAT" if line.family == "exfat" else "FAT"
+        end = next((v.where.end for v in now if v.where.offset <= line.base < v.where.end), medium.size)
+        end = min(end, medium.size)
+        self.where = self.data = Extent(line.base, max(end - line.base, 0))
+        self.cluster_size = line.cluster
+        self.label, self.serial, self.health = "", "", []
+        self._folders = _in_order(folders)
+
+    def own_extents(self) -> Iterator[tuple[str, Extent]]:
+        for folder in self._folders:
+            yield "folder", Extent(folder.offset, len(folder.data))
+
+    def used_and_free(self) -> tuple[int, int]:
+        return 0, self.data.length
+
+    def conflicts(self, extents: tuple[Extent, ...]) -> list[Conflict]:
+        out: list[Conflict] = []
+        for volume in self._now:
+            whole = volume.where
+            for extent in extents:
+                lo, hi = max(extent.offset, whole.offset), min(extent.end, whole.end)
+                if lo >= hi:
+                    continue
+                if lo < volume.data.offset:
+                    taken = Extent(lo, min(hi, volume.data.offset) - lo)
+                    out.append(Conflict(taken, "the volume's own tables"))
+                if hi > volume.data.offset:
+                    start = max(lo, volume.data.offset)
+                    out += volume.conflicts((Extent(start, hi - start),))
+        return out
+
+    def entries(self) -> Iterator[Entry]:
+        """Every file that the folders tell of. One that several records tell of comes once, by the best of them."""
+        paths = self._paths()
+        best: dict[tuple[int, int], tuple[tuple[bool, bool, float], LooseRecord, LooseFolder]] = {}
+        for folder in self._folders:
+            for record in folder.records:
+                if record.folder or not record.size or not self._start(record):
+                    continue
+                rank = (not record.deleted, id(folder) in paths, record.name_sure)
+                key = (self._start(record), record.size)
+                if key not in best or rank > best[key][0]:
+                    best[key] = (rank, record, folder)
+        for (start, size), (_, record, folder) in best.items():
+            yield self._entry(record, start, size, paths.get(id(folder), ()))
+
+    def _start(self, record: LooseRecord) -> int:
+        """The byte a record's file begins at; 0 if that is outside the volume."""
+        offset = self.line.offset(record.cluster)
+        return offset if record.cluster >= _FIRST and offset < self.data.end else 0
+
+    def _entry(self, record: LooseRecord, start: int, size: int, path: tuple[str, ...]) -> Entry:
+        length = min(size, self.data.end - start)
+        told = "as its record says" if record.straight else "from its first cluster"
+        placed = Placement((Extent(start, length),), f"in one piece {told}, by a record of an earlier life")
+        sure = record.name_sure * (0.5 if not path or path[0].startswith(_UNPLACED[:9]) else 1.0)
+        return Entry(
+            (*path, record.name), False, True, size, record.times, (record.record,), (placed,), sure, record.name_note
+        )
+
+    def _paths(self) -> dict[int, tuple[str, ...]]:
+        """The path of each folder, by its id. A folder whose own record is gone is called by its cluster."""
+        at = {folder.offset: folder for folder in self._folders}
+        parent: dict[int, tuple[LooseFolder, str]] = {}
+        for folder in self._folders:
+            for record in folder.records:
+                child = at.get(self.line.offset(record.cluster)) if record.folder else None
+                if child is not None and child is not folder and (id(child) not in parent or not record.deleted):
+                    parent[id(child)] = (folder, record.name)
+        head = self._heads(at)
+        out: dict[int, tuple[str, ...]] = {}
+        for folder in self._folders:
+            names: list[str] = []
+            here = head.get(id(folder), folder)
+            for _ in range(_MOST_DEPTH):
+                above = parent.get(id(here))
+                if above is None:
+                    break
+                names.insert(0, above[1])
+                here = head.get(id(above[0]), above[0])
+            if not self._is_root(here):
+                names.insert(0, _UNPLACED.format((here.offset - self.line.base) // self.line.cluster + _FIRST))
+            out[id(folder)] = tuple(names)
+        return out
+
+    def _is_root(self, folder: LooseFolder) -> bool:
+        """A piece without dot entries that holds folders whose `..` says: the root is above."""
+        if self.line.family == "exfat" or folder.own is not None:
+            return False
+        at = {one.offset: one for one in self._folders}
+        below = [at.get(self.line.offset(r.cluster)) for r in folder.records if r.folder]
+        return any(child is not None and child.parent == 0 for child in below)
+
+    def _heads(self, at: dict[int, LooseFolder]) -> dict[int, LooseFolder]:
+        """For later pieces of folders, the first one: a full folder goes on in the nearest piece behind the last file
+        it was given, as drivers allocate."""
+        starts = {self.line.offset(r.cluster) for f in self._folders for r in f.records if r.folder}
+        loose = sorted(
+            (f for f in self._folders if f.own is None and f.offset not in starts), key=lambda folder: folder.offset
+        )
+        out: dict[int, LooseFolder] = {}
+        ends = {
+            id(folder): (self._last_end(folder), folder)
+            for folder in self._folders
+            if folder.full and (folder.own is not None or folder.offset in starts)
+        }
+        for piece in loose:
+            before = [(end, key) for key, (end, _) in ends.items() if end <= piece.offset]
+            if not before:
+                continue
+            _, key = max(before)
+            first = ends.pop(key)[1]
+            out[id(piece)] = out.get(id(first), first)
+            if piece.full:
+                ends[id(piece)] = (max(self._last_end(piece), piece.end), piece)
+        return out
+
+    def _last_end(self, folder: LooseFolder) -> int:
+        placed = [record for record in folder.records if self._start(record)]
+        if not placed:
+            return folder.end
+        size = self.line.cluster if placed[-1].folder else placed[-1].size
+        return max(self._start(placed[-1]) + -(-size // self.line.cluster) * self.line.cluster, folder.end)
+
+
+def _in_order(folders: Sequence[LooseFolder]) -> list[LooseFolder]:
+    """By their place; of pieces at one place the longest."""
+    best: defaultdict[int, list[LooseFolder]] = defaultdict(list)
+    for folder in folders:
+        best[folder.offset].append(folder)
+    return [max(best[offset], key=lambda folder: len(folder.data)) for offset in sorted(best)]
+
+
+def line_of(volume: Volume) -> Line:
+    """The geometry of a volume that can be read."""
+    family = "exfat" if volume.file_system == "exFAT" else "fat"
+    return Line(family, volume.data.offset, volume.cluster_size)

@@ -1,0 +1,89 @@
+"""The pass `relics`: files that only records of an earlier life tell of, found anywhere on the medium."""
+
+from __future__ import annotations
+
+from collections.abc import Iterable, Iterator, Sequence
+
+from sastrugi.kinds import kind_for_name
+from sastrugi.kinds.registry import measuring_kind
+from sastrugi.media import Extent, Medium, RangeSet
+from sastrugi.media.extents import total
+from sastrugi.progress import Progress
+from sastrugi.recovery.findings import Finding
+from sastrugi.recovery.judge import judge_deleted
+from sastrugi.recovery.lives import Ghost, line_of, lives_of
+from sastrugi.recovery.tables import deleted_finding, overlaps
+from sastrugi.volumes.base import Entry, Volume
+from sastrugi.volumes.loose import LooseFolder, loose_folders
+from sastrugi.volumes.relics import LooseTable
+
+_MOST_LOST = 0.5
+"""The share of a file that may belong to others now before it is no finding any more."""
+_LONGEST_SIGNATURE = 64
+
+
+class HeadTest:
+    """Whether a file of a name can begin at a byte of the medium, by the signatures of its kind."""
+
+    def __init__(self, medium: Medium) -> None:
+        self._medium = medium
+
+    def __call__(self, name: str, offset: int) -> bool | None:
+        kind = kind_for_name(name)
+        if kind is None:
+            return None
+        kind = measuring_kind(kind)
+        if kind.bare or not kind.signatures:
+            return None
+        reach = max(signature.offset + len(signature.data) for signature in kind.signatures)
+        head = self._medium.read(offset, reach)
+        return any(head[s.offset : s.offset + len(s.data)] == s.data for s in kind.signatures)
+
+
+def loose_outside(tables: Iterable[LooseTable], volumes: Sequence[Volume], live: RangeSet) -> list[LooseFolder]:
+    """The folders among loose tables that no volume of today reaches, nor a live file holds."""
+    reached = RangeSet(extent for volume in volumes for what, extent in volume.own_extents() if what == "folder")
+    return [
+        folder
+        for folder in loose_folders(tables)
+        if folder.offset not in reached and not live.overlap(Extent(folder.offset, 1))
+    ]
+
+
+def ghosts_of(medium: Medium, folders: Sequence[LooseFolder], volumes: Sequence[Volume], first: int) -> list[Ghost]:
+    """The lives that the folders tell of; `first` is the number of the first one's volume."""
+    known = [line_of(volume) for volume in volumes]
+    lives = lives_of(folders, known, medium.size, HeadTest(medium))
+    return [Ghost(medium, line, own, volumes, first + n) for n, (line, own) in enumerate(lives)]
+
+
+def relic_findings(
+    medium: Medium, ghost: Ghost, told: dict[int, int], progress: Progress
+) -> Iterator[tuple[Entry, Finding | None]]:
+    """Every file of an earlier life. `told` are the places (first byte) and sizes of what was found before: it is not
+    told again. An entry without a finding is one of which too little is left."""
+    entries = list(ghost.entries())
+    later = overlaps(entries)
+    for entry in entries:
+        progress.check()
+        start = entry.placements[0].extents[0].offset
+        if told.get(start) == entry.size:
+            continue
+        conflicts = ghost.conflicts(entry.placements[0].extents)
+        taken = total(conflict.extent for conflict in conflicts)
+        if taken > entry.size * _MOST_LOST:
+            yield entry, None
+            continue
+        verdict = judge_deleted(medium, ghost, entry, later.get(id(entry), ""))
+        finding = deleted_finding(entry, ghost.number, verdict, ("relics",))
+        first = Extent(start, min(512, entry.size))
+        hopeless = verdict.sound == 0 and (not verdict.measure or any(c.extent.offset <= start for c in conflicts))
+        yield entry, None if hopeless and _foreign(medium, entry, first) else finding
+
+
+def _foreign(medium: Medium, entry: Entry, first: Extent) -> bool:
+    """Whether what stands at a file's first byte is surely not its beginning."""
+    answer = HeadTest(medium)(entry.name, first.offset)
+    if answer is None:
+        return not medium.read(*first).strip(b"\0")
+    return not answer

@@ -1,0 +1,129 @@
+"""Folders that no volume reaches, read from their loose pieces: records, and what they say of their own place."""
+
+from __future__ import annotations
+
+from collections.abc import Iterable, Iterator, Sequence
+from dataclasses import dataclass, field, replace
+from itertools import pairwise
+
+import numpy as np
+
+from sastrugi.media.extents import Extent
+from sastrugi.volumes.base import Times
+from sastrugi.volumes.exfat import directory as exfat
+from sastrugi.volumes.fat import directory as fat
+from sastrugi.volumes.fat.layout import DIR_ENTRY, ENTRY_SIZE
+from sastrugi.volumes.relics import LooseTable
+
+_SECTOR = 512
+_DOT = b".".ljust(11)
+
+
+@dataclass(slots=True)
+class LooseRecord:
+    """One file or folder that a loose piece tells of. `straight`: the record says that it lies in one piece."""
+
+    name: str
+    folder: bool
+    deleted: bool
+    cluster: int
+    size: int
+    times: Times
+    record: Extent
+    name_sure: float
+    name_note: str
+    straight: bool = False
+
+
+@dataclass(slots=True, eq=False)
+class LooseFolder:
+    """A piece of a folder's table. `own` and `parent` are cluster numbers where its dot entries tell them (FAT)."""
+
+    family: str
+    offset: int
+    data: bytes
+    own: int | None = None
+    parent: int | None = None
+    records: list[LooseRecord] = field(default_factory=list)
+
+    @property
+    def end(self) -> int:
+        return self.offset + len(self.data)
+
+    @property
+    def full(self) -> bool:
+        """Whether it goes on to its last entry, so that a further piece may follow."""
+        return 0 not in self.data[::ENTRY_SIZE]
+
+
+def loose_folders(tables: Iterable[LooseTable]) -> list[LooseFolder]:
+    """Loose tables cut where folders end or begin by themselves, and read. Lost first characters are worked out from
+    all of them together."""
+    out: list[LooseFolder] = []
+    texts: list[list[fat.Record]] = []
+    for table in tables:
+        for offset, data in _cut(table):
+            folder = LooseFolder(table.family, offset, data)
+            if table.family == "fat":
+                records = _read_fat(folder)
+                texts.append(records)
+                folder.records = [_of_fat(offset, record) for record in records]
+            else:
+                folder.records = [_of_exfat(offset, record) for record in exfat.parse_table(data) if record.proven]
+            if folder.records or folder.own is not None:
+                out.append(folder)
+    fat.settle_lost_characters(texts)
+    settled = iter(texts)
+    for folder in out:
+        if folder.family == "fat" and folder.records:
+            records = next(one for one in settled if one)
+            folder.records = [_of_fat(folder.offset, record) for record in records]
+    return out
+
+
+def split_at(folders: Sequence[LooseFolder], starts: Iterable[int]) -> list[LooseFolder]:
+    """Folders cut once more where others begin, by places that records name."""
+    wanted = np.array(sorted(starts), np.int64)
+    out: list[LooseFolder] = []
+    for folder in folders:
+        lo, hi = np.searchsorted(wanted, [folder.offset + 1, folder.end])
+        cuts = [folder.offset, *wanted[lo:hi].tolist(), folder.end]
+        for first, behind in pairwise(cuts):
+            own = [record for record in folder.records if first <= record.record.offset < behind]
+            data = folder.data[first - folder.offset : behind - folder.offset]
+            out.append(replace(folder, offset=first, data=data, records=own))
+    return out
+
+
+def _cut(table: LooseTable) -> Iterator[tuple[int, bytes]]:
+    """(offset, bytes) of parts: behind an end mark, and at dot entries, a new folder begins."""
+    data, start = table.data, 0
+    for at in range(0, len(data), _SECTOR):
+        ended = at > start and 0 in data[at - _SECTOR : at : ENTRY_SIZE]
+        begins = table.family == "fat" and data[at : at + 11] == _DOT
+        if at > start and (ended or begins):
+            yield table.offset + start, data[start:at]
+            start = at
+    yield table.offset + start, data[start:]
+
+
+def _read_fat(folder: LooseFolder) -> list[fat.Record]:
+    if fat.looks_like_folder(folder.data):
+        dots = np.frombuffer(folder.data, DIR_ENTRY, 2)
+        numbers = [int(dot["cluster_high"]) << 16 | int(dot["cluster_low"]) for dot in dots]
+        folder.own, folder.parent = numbers
+    return [record for record in fat.parse_table(folder.data, 32) if not record.label]
+
+
+def _of_fat(offset: int, record: fat.Record) -> LooseRecord:
+    return LooseRecord(
+        record.name, record.folder, record.deleted, record.cluster, record.size, record.times,
+        Extent(offset + record.position, record.length), record.name_sure, record.name_note,
+    )  # fmt: skip
+
+
+def _of_exfat(offset: int, record: exfat.Record) -> LooseRecord:
+    return LooseRecord(
+        record.name, record.folder, record.deleted, record.cluster, min(record.size, record.valid_size), record.times,
+        Extent(offset + record.position, record.length), record.name_sure, record.name_note, record.no_chain,
+    )  # fmt: skip
