@@ -23,6 +23,7 @@ _MOST_ANCHORS = 400
 _MOST_PROBED = 64
 _MOST_DEPTH = 100
 _UNPLACED = "folder-at-cluster-{}"
+DELETED_THEN = "deleted already in its own life"
 
 HeadTest = Callable[[str, int], bool | None]
 """Whether a file of this name can begin at this byte; None where its name tells no kind with a signature."""
@@ -205,9 +206,11 @@ class Ghost(Volume):
         told = "as its record says" if record.straight else "from its first cluster"
         placed = Placement((Extent(start, length),), f"in one piece {told}, by a record of an earlier life")
         sure = record.name_sure * (0.5 if not path or path[0].startswith(_UNPLACED[:9]) else 1.0)
+        notes = [DELETED_THEN] if record.deleted else []
         return Entry(
-            (*path, record.name), False, True, size, record.times, (record.record,), (placed,), sure, record.name_note
-        )
+            (*path, record.name), False, True, size, record.times, (record.record,), (placed,), sure, record.name_note,
+            notes,
+        )  # fmt: skip
 
     def _paths(self) -> dict[int, tuple[str, ...]]:
         """The path of each folder, by its id. A folder whose own record is gone is called by its cluster."""
@@ -256,6 +259,10 @@ class Ghost(Volume):
             if folder.full and (folder.own is not None or folder.offset in starts)
         }
         for piece in loose:
+            if piece.follows is not None:
+                out[id(piece)] = out.get(id(piece.follows), piece.follows)
+                ends.pop(id(piece.follows), None)
+                continue
             before = [(end, key) for key, (end, _) in ends.items() if end <= piece.offset]
             if not before:
                 continue

@@ -11,7 +11,7 @@ from sastrugi.media.extents import total
 from sastrugi.progress import Progress
 from sastrugi.recovery.findings import Finding
 from sastrugi.recovery.judge import judge_deleted
-from sastrugi.recovery.lives import Ghost, line_of, lives_of
+from sastrugi.recovery.lives import DELETED_THEN, Ghost, line_of, lives_of
 from sastrugi.recovery.tables import deleted_finding, overlaps
 from sastrugi.volumes.base import Entry, Volume
 from sastrugi.volumes.loose import LooseFolder, loose_folders
@@ -77,8 +77,9 @@ def relic_findings(
         verdict = judge_deleted(medium, ghost, entry, later.get(id(entry), ""))
         finding = deleted_finding(entry, ghost.number, verdict, ("relics",))
         first = Extent(start, min(512, entry.size))
-        hopeless = verdict.sound == 0 and (not verdict.measure or any(c.extent.offset <= start for c in conflicts))
-        yield entry, None if hopeless and _foreign(medium, entry, first) else finding
+        overtaken = id(entry) in later or any(conflict.extent.offset <= start for conflict in conflicts)
+        doubtful = verdict.sound == 0 and (overtaken or DELETED_THEN in entry.notes)
+        yield entry, None if doubtful and _foreign(medium, entry, first) else finding
 
 
 def _foreign(medium: Medium, entry: Entry, first: Extent) -> bool:

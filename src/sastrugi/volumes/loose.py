@@ -11,11 +11,13 @@ import numpy as np
 from sastrugi.media.extents import Extent
 from sastrugi.volumes.base import Times
 from sastrugi.volumes.exfat import directory as exfat
+from sastrugi.volumes.exfat.layout import IN_USE, TYPE_NAME, TYPE_STREAM
 from sastrugi.volumes.fat import directory as fat
 from sastrugi.volumes.fat.layout import DIR_ENTRY, ENTRY_SIZE
 from sastrugi.volumes.relics import LooseTable
 
 _SECTOR = 512
+_MOST_JOINED = 400
 _DOT = b".".ljust(11)
 
 
@@ -45,6 +47,8 @@ class LooseFolder:
     own: int | None = None
     parent: int | None = None
     records: list[LooseRecord] = field(default_factory=list)
+    follows: LooseFolder | None = None
+    """The piece before this one, where an entry set that reaches from one into the other proves it."""
 
     @property
     def end(self) -> int:
@@ -70,7 +74,7 @@ def loose_folders(tables: Iterable[LooseTable]) -> list[LooseFolder]:
                 folder.records = [_of_fat(offset, record) for record in records]
             else:
                 folder.records = [_of_exfat(offset, record) for record in exfat.parse_table(data) if record.proven]
-            if folder.records or folder.own is not None:
+            if folder.records or folder.own is not None or table.family == "exfat":
                 out.append(folder)
     fat.settle_lost_characters(texts)
     settled = iter(texts)
@@ -78,7 +82,23 @@ def loose_folders(tables: Iterable[LooseTable]) -> list[LooseFolder]:
         if folder.family == "fat" and folder.records:
             records = next(one for one in settled if one)
             folder.records = [_of_fat(folder.offset, record) for record in records]
+    _join_exfat([folder for folder in out if folder.family == "exfat"])
     return out
+
+
+def _join_exfat(folders: Sequence[LooseFolder]) -> None:
+    """Sets that begin in one piece and end in another: their checksum proves which."""
+    heads = [f for f in folders if f.data[0] | IN_USE in (TYPE_STREAM, TYPE_NAME)][:_MOST_JOINED]
+    for folder in [f for f in folders if f.full][:_MOST_JOINED]:
+        tail = exfat.tail_of(folder.data)
+        for head in heads:
+            if head.follows is not None or head is folder or not exfat.goes_on(tail, head.data):
+                continue
+            across = [r for r in exfat.parse_table(tail + head.data) if r.position < len(tail) < r.position + r.length]
+            if across and across[0].proven:
+                head.follows = folder
+                folder.records.append(_of_exfat(folder.end - len(tail), across[0]))
+                break
 
 
 def split_at(folders: Sequence[LooseFolder], starts: Iterable[int]) -> list[LooseFolder]:
