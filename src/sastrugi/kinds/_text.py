@@ -5,11 +5,14 @@ from __future__ import annotations
 import codecs
 import json
 import re
+from itertools import chain
 
 from sastrugi.kinds.base import Source
 
 _CONTROL = bytes({*range(32), 0x7F} - {9, 10, 12, 13, 27})
 _BLOCK = 1 << 16
+_FIRST_BLOCK = 1 << 12
+"""Most that looks like text at first is none soon after."""
 SHORTEST = 16
 UTF16 = {b"\xff\xfe": "utf-16-le", b"\xfe\xff": "utf-16-be"}
 _MOST_JSON = 64 << 20
@@ -23,7 +26,7 @@ def utf8_length(source: Source) -> int:
     """Bytes from the start that are UTF-8 text without control characters."""
     decoder = codecs.getincrementaldecoder("utf-8")()
     length = 0
-    for at, block in source.blocks(0, size=_BLOCK):
+    for at, block in chain(source.blocks(0, _FIRST_BLOCK), source.blocks(_FIRST_BLOCK, size=_BLOCK)):
         text = block[: _first_control(block)]
         try:
             decoder.decode(text)

@@ -54,6 +54,7 @@ class Sweep:
             at = _telling_pair(offset, data)
             table = self._tables.setdefault(at, np.zeros(1 << 16, bool))
             table[int.from_bytes(data[at - offset : at - offset + 2], "little")] = True
+        self._width = max([_TEXT_HEAD // 2, *(offset // 2 + 1 for offset in self._tables)])
         # Pairs of bytes (low byte first) that UTF-8 allows: a lead byte is followed by a following byte, and so on.
         pairs = (_ASCII[:, None] & (_ASCII | _LEAD)) | (_LEAD[:, None] & _FOLLOW) | (_FOLLOW[:, None] & _TEXT_BYTES)
         self._text_pairs = pairs.T.ravel()
@@ -67,7 +68,8 @@ class Sweep:
         The first are pairs: number of the sector, and how many sectors before it the file begins. A sector of text
         behind one that is text to its last byte goes on with it: no text begins there, unless it is in `after`.
         """
-        words = buffer.view("<u2").reshape(-1, SECTOR // 2)
+        # The first bytes of all sectors, put together: what follows looks at them only, and often.
+        words = np.ascontiguousarray(buffer.view("<u2").reshape(-1, SECTOR // 2)[:, : self._width])
         marked = np.zeros(len(words), bool)
         for offset, table in self._tables.items():
             marked |= table[words[:, offset // 2]]
@@ -111,21 +113,37 @@ def content_findings(
     position with the claims of the findings so far gives the rest of the findings.
     """
     sweep = Sweep()
-    memory = np.zeros(_CHUNK + SECTOR, np.uint8)
-    for extent in medium.data_ranges(start // SECTOR * SECTOR):
-        first = extent.offset // SECTOR * SECTOR
-        for at in range(first, extent.end, _CHUNK):
-            progress.check()
-            length = min(_CHUNK, -(-(extent.end - at) // SECTOR) * SECTOR)
-            lead = SECTOR if at >= SECTOR else 0  # the sector before tells whether a text begins or goes on
-            buffer = memory[: lead + length]
-            got = medium.read_into(at - lead, buffer.data)
-            buffer[got:] = 0
-            if buffer.any():
-                for hit, found in _in_chunk(medium, sweep, buffer, at - lead, lead // SECTOR, claims, grids):
-                    if hit >= start:
-                        yield hit + SECTOR, found
-            yield at + length, None
+    for at, data in _chunks(medium, _unclaimed(medium, claims, start)):
+        progress.check()
+        lead = SECTOR if at >= SECTOR else 0
+        buffer = np.frombuffer(data, np.uint8)
+        if buffer.view(np.uint64).any():
+            for hit, found in _in_chunk(medium, sweep, buffer, at - lead, lead // SECTOR, claims, grids):
+                if hit >= start:
+                    yield hit + SECTOR, found
+        yield at + len(data) - lead, None
+
+
+def _chunks(medium: Medium, ranges: list[Extent]) -> Iterator[tuple[int, bytes]]:
+    """(offset, bytes) in whole sectors, with the sector before, which tells whether a text begins or goes on."""
+    for extent in ranges:
+        for at in range(extent.offset, extent.end, _CHUNK):
+            lead = SECTOR if at >= SECTOR else 0
+            length = lead + min(_CHUNK, extent.end - at)
+            yield at, medium.read(at - lead, length).ljust(length, b"\0")
+
+
+def _unclaimed(medium: Medium, claims: RangeSet, start: int) -> list[Extent]:
+    """What is to be swept from `start` on, in whole sectors: no holes, and nothing that is claimed already."""
+    out: list[Extent] = []
+    behind = 0
+    for data in medium.data_ranges(start // SECTOR * SECTOR):
+        for gap in claims.gaps(data):
+            first = max(gap.offset // SECTOR * SECTOR, behind)
+            behind = max(-(-gap.end // SECTOR) * SECTOR, first)
+            if first < behind:
+                out.append(Extent(first, behind - first))
+    return out
 
 
 def _in_chunk(
@@ -139,7 +157,7 @@ def _in_chunk(
 ) -> Iterator[tuple[int, Finding]]:
     """Findings of one buffer, each with the position of the sector that told it."""
     claimed = claims.overlap(Extent(base, len(buffer)))
-    ends = [(extent.end - base) // SECTOR for extent in claimed if extent.end < base + len(buffer)]
+    ends = [-(-(extent.end - base) // SECTOR) for extent in claimed if extent.end < base + len(buffer)]
     signed, text = sweep.candidates(buffer, np.array(ends, np.intp))
     told = {n for n, _ in signed}
     for n, back in sorted({*signed, *((int(n), -1) for n in text if int(n) not in told)}):

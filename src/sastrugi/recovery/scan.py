@@ -140,7 +140,7 @@ class _Run:
         told = {f.extents[0].offset: f.size for f in self._file.findings("start IS NOT NULL") if f.extents}
         data = total(self._medium.data_ranges())
         self._progress.start("relics", data)
-        pieces = self._watched(sweep(self._medium, [Extent(0, self._medium.size)]))
+        pieces = self._watched(sweep(self._medium, self._sound_claims().gaps(Extent(0, self._medium.size))))
         folders = loose_outside(loose_tables(pieces), volumes, live)
         self._progress.finish()
         ghosts = ghosts_of(self._medium, folders, volumes, len(self._places) + 1)
@@ -161,12 +161,17 @@ class _Run:
             done += len(data)
             self._progress.at(done)
 
-    def content(self) -> None:
-        """Sweep what no sound part of a finding claims. Findings and position are saved together, every second."""
+    def _sound_claims(self) -> RangeSet:
+        """What belongs to findings as far as nothing speaks against them, in whole sectors."""
         claims = RangeSet()
-        for finding in self._file.findings("sound > 0"):
+        for finding in self._file.findings("sound > 0", order="start"):
             for extent in cut(finding.extents, finding.sound):
                 claims.add(Extent(extent.offset, -(-extent.length // SECTOR) * SECTOR))
+        return claims
+
+    def content(self) -> None:
+        """Sweep what no sound part of a finding claims. Findings and position are saved together, every second."""
+        claims = self._sound_claims()
         grids = [Grid(place.volume.data, place.volume.cluster_size) for place in self._places if place.volume]
         start = int(self._file.get("content_at", "0"))
         found = len(list(self._file.findings("state = 'found'")))

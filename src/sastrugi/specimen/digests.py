@@ -5,17 +5,14 @@ from __future__ import annotations
 import hashlib
 from collections.abc import Callable, Iterable, Iterator
 from concurrent.futures import Future, ThreadPoolExecutor
-from contextlib import suppress
 from functools import cache
 from pathlib import Path
-from queue import Empty, Queue
-from threading import Event, Thread
-from typing import TypeVar
 
 import numpy as np
 from blake3 import blake3
 from numpy.typing import NDArray
 
+from sastrugi.media.ahead import ahead
 from sastrugi.media.base import Medium
 
 _BLOCK = 1 << 16
@@ -23,7 +20,6 @@ _READ = 1 << 22
 
 
 _WORTH_A_THREAD = 1 << 16
-T = TypeVar("T")
 
 
 class Digests:
@@ -62,35 +58,6 @@ class Digests:
 @cache
 def _beside() -> ThreadPoolExecutor:
     return ThreadPoolExecutor(1, "digests")
-
-
-def ahead(chunks: Iterator[T], depth: int = 3) -> Iterator[T]:
-    """The same chunks, made in a thread beside, up to `depth` of them before they are asked for."""
-    made: Queue[T | BaseException | None] = Queue(depth)
-    stop = Event()
-
-    def run() -> None:
-        try:
-            for chunk in chunks:
-                made.put(chunk)
-                if stop.is_set():
-                    return
-            made.put(None)
-        except BaseException as error:
-            made.put(error)
-
-    thread = Thread(target=run, daemon=True)
-    thread.start()
-    try:
-        while (got := made.get()) is not None:
-            if isinstance(got, BaseException):
-                raise got
-            yield got
-    finally:
-        stop.set()
-        while thread.is_alive():  # it may wait for room
-            with suppress(Empty):
-                made.get(timeout=0.01)
 
 
 def sha256_file(path: Path) -> str:

@@ -19,9 +19,9 @@ from blake3 import blake3
 from numpy.typing import NDArray
 
 from sastrugi.media import Extent, Medium
+from sastrugi.media.ahead import ahead
 from sastrugi.progress import Progress
 from sastrugi.specimen.blocks import BLOCK, Hashes, block_hashes, prefix_hashes, runs_where
-from sastrugi.specimen.digests import ahead
 
 _PIECE = 4 << 20
 _PREFIXES = (8, 16, 32, 64, 128, 256)

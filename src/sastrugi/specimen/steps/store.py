@@ -14,7 +14,7 @@ from sastrugi.corpus.make import CorpusSpec, plan_files
 from sastrugi.corpus.names import check_style
 from sastrugi.errors import SastrugiError, SpecimenError
 from sastrugi.kinds import kind_for_name, kind_named
-from sastrugi.specimen.digests import ahead
+from sastrugi.media.ahead import ahead
 from sastrugi.specimen.laying import Content
 from sastrugi.specimen.tables import SizeRange, StepTable, Table
 from sastrugi.units import format_size
