@@ -14,11 +14,12 @@ from numpy.typing import NDArray
 
 from sastrugi.kinds import Kind, Measure, Proof, all_kinds, recognise
 from sastrugi.media import Extent, Medium, RangeSet
+from sastrugi.media.extents import cut
 from sastrugi.progress import Progress
 from sastrugi.recovery.findings import Finding
 from sastrugi.recovery.judge import judge_found, kind_of
 from sastrugi.recovery.sources import MediumSource
-from sastrugi.volumes.base import Times
+from sastrugi.volumes.base import Times, Volume
 
 SECTOR = 512
 _CHUNK = 4 << 20
@@ -37,6 +38,7 @@ class Grid:
 
     data: Extent
     cluster: int
+    volume: Volume | None = None
 
     def holds(self, offset: int) -> bool:
         return self.data.offset <= offset < self.data.end
@@ -166,6 +168,10 @@ def _in_chunk(
         if n < lead or offset < 0 or offset in claims:
             continue
         limit = _free_from(claims, offset, medium.size, grids)
+        chained = _by_chain(medium, claims, offset, grids) if back >= 0 else None
+        if chained is not None:
+            yield hit, chained
+            continue
         measure = recognise(MediumSource(medium, (limit,))) if back >= 0 else _measure_text(medium, limit)
         if measure is None or measure.length <= 0 or (not measure.whole and measure.length < _SHORTEST_FRAGMENT):
             continue
@@ -174,6 +180,23 @@ def _in_chunk(
         found = _finding(measure, offset, grids)
         found.sound = measure.length if measure.whole else 0
         yield hit, found
+
+
+def _by_chain(medium: Medium, claims: RangeSet, offset: int, grids: list[Grid]) -> Finding | None:
+    """A file that begins at the head of a chain of clusters that no file owns, and that is whole along it."""
+    volume = next((grid.volume for grid in grids if grid.holds(offset)), None)
+    chain = volume.chain_from(offset) if volume is not None else ()
+    if len(chain) < 2:
+        return None
+    measure = recognise(MediumSource(medium, chain))
+    if measure is None or not measure.whole:
+        return None
+    found = _finding(measure, offset, grids)
+    found.extents, found.sound = cut(chain, measure.length), measure.length
+    found.reasons.append(f"in {len(found.extents)} pieces, by a chain of clusters that no listed file owns")
+    for extent in found.extents:
+        claims.add(Extent(extent.offset, -(-extent.length // SECTOR) * SECTOR))
+    return found
 
 
 def _free_from(claims: RangeSet, offset: int, end: int, grids: list[Grid]) -> Extent:

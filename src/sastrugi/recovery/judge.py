@@ -14,7 +14,7 @@ from sastrugi.media import Medium
 from sastrugi.media.extents import total
 from sastrugi.recovery.sources import MediumSource
 from sastrugi.units import plural
-from sastrugi.volumes.base import Conflict, Entry, Placement, Volume
+from sastrugi.volumes.base import NOBODY, Conflict, Entry, Placement, Volume
 
 _BY_PROOF = {Proof.CHECKSUM: 0.99, Proof.DECODES: 0.97, Proof.STRUCTURE: 0.95, Proof.STATISTICS: 0.93, Proof.GUESS: 0.8}
 _BY_PROOF_WITHOUT_RECORD = {
@@ -29,6 +29,7 @@ _NO_KIND_ALL_FREE, _TEXT_THROUGHOUT, _TEXT_BEGINS = 0.75, 0.85, 0.3
 _BREAKS, _BREAKS_BY_CHECKSUM, _OTHER_KIND, _ZEROS = 0.3, 0.1, 0.15, 0.05
 _SOME_BEHIND, _MORE_BEHIND = 0.97, 0.85
 _OVERWRITTEN, _OVERLAP = 0.03, 0.25
+_SURE_ENOUGH = 0.9
 
 
 @dataclass(frozen=True, slots=True)
@@ -72,12 +73,17 @@ def judge_deleted(medium: Medium, volume: Volume, entry: Entry, overlapped_by: s
         verdict = _judge_placement(medium, volume, entry, placement, overlapped_by)
         if best is None or verdict.confidence > best.confidence:
             best = verdict
+        if best.confidence >= _SURE_ENOUGH:
+            break
     assert best is not None
     return best
 
 
 def _judge_placement(medium: Medium, volume: Volume, entry: Entry, placement: Placement, overlapped_by: str) -> Verdict:
     conflicts = volume.conflicts(placement.extents)
+    if entry.damaged:  # what is in use may be in use by this very file
+        own = "/".join(entry.path)
+        conflicts = [conflict for conflict in conflicts if conflict.owner not in (own, NOBODY)]
     clusters = -(-entry.size // volume.cluster_size)
     reasons = [placement.reason, _free_reason(conflicts, clusters, volume.cluster_size)]
     confidence, sound, measure = 0.0, 0, None

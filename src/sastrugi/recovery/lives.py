@@ -12,7 +12,7 @@ from collections.abc import Callable, Iterator, Sequence
 from dataclasses import dataclass
 
 from sastrugi.media import Extent, Medium
-from sastrugi.volumes.base import Conflict, Entry, Placement, Volume
+from sastrugi.volumes.base import NOBODY, Conflict, Entry, Placement, Volume
 from sastrugi.volumes.loose import LooseFolder, LooseRecord, split_at
 
 _SECTOR = 512
@@ -22,6 +22,8 @@ _MOST_LIVES = 8
 _MOST_ANCHORS = 400
 _MOST_PROBED = 64
 _MOST_DEPTH = 100
+_LOW_WORDS = 1 << 16
+_MOST_PLACES = 512
 _UNPLACED = "folder-at-cluster-{}"
 DELETED_THEN = "deleted already in its own life"
 
@@ -74,7 +76,9 @@ def _best_line(
             if 0 <= base < size and base % _SECTOR == 0:
                 votes[base, cluster] += 1
     candidates = [Line(family, base, cluster, count) for (base, cluster), count in votes.most_common(_MOST_LIVES)]
-    candidates += [Line(family, line.base, line.cluster, votes[line.base, line.cluster]) for line in known]
+    # A geometry that is known needs no second folder to be believed.
+    known = [Line(family, line.base, line.cluster, votes[line.base, line.cluster] + 1) for line in known]
+    candidates = known + candidates
     best: tuple[tuple[int, int], Line] | None = None
     for line in candidates:
         hits, misses = _probed(line, folders, size, head)
@@ -109,7 +113,7 @@ def _probed(line: Line, folders: Sequence[LooseFolder], size: int, head: HeadTes
             continue
         answer = head(record.name, offset)
         if answer is not None:
-            hits, misses = hits + answer, misses + (not answer)
+            hits, misses = hits + answer, misses + (not answer and not record.deleted)
     return hits, misses
 
 
@@ -157,6 +161,7 @@ class Ghost(Volume):
         self.cluster_size = line.cluster
         self.label, self.serial, self.health = "", "", []
         self._folders = _in_order(folders)
+        self._same = next((v for v in now if (v.data.offset, v.cluster_size) == (line.base, line.cluster)), None)
 
     def own_extents(self) -> Iterator[tuple[str, Extent]]:
         for folder in self._folders:
@@ -178,7 +183,10 @@ class Ghost(Volume):
                     out.append(Conflict(taken, "the volume's own tables"))
                 if hi > volume.data.offset:
                     start = max(lo, volume.data.offset)
-                    out += volume.conflicts((Extent(start, hi - start),))
+                    found = volume.conflicts((Extent(start, hi - start),))
+                    # Clusters in use that nobody lists may be this very file's, if the geometry is the same.
+                    same = self._same is volume
+                    out += [one for one in found if not (same and one.owner == NOBODY)]
         return out
 
     def entries(self) -> Iterator[Entry]:
@@ -194,22 +202,47 @@ class Ghost(Volume):
                 if key not in best or rank > best[key][0]:
                     best[key] = (rank, record, folder)
         for (start, size), (_, record, folder) in best.items():
-            yield self._entry(record, start, size, paths.get(id(folder), ()))
+            yield self._entry(record, folder, start, size, paths.get(id(folder), ()))
 
     def _start(self, record: LooseRecord) -> int:
         """The byte a record's file begins at; 0 if that is outside the volume."""
         offset = self.line.offset(record.cluster)
         return offset if record.cluster >= _FIRST and offset < self.data.end else 0
 
-    def _entry(self, record: LooseRecord, start: int, size: int, path: tuple[str, ...]) -> Entry:
+    def _may_be_low(self, record: LooseRecord) -> bool:
+        """Whether a cluster number may be only the low half of the right one."""
+        return self.line.family == "fat" and record.cluster < _LOW_WORDS < self.data.length // self.line.cluster
+
+    def _by_low_words(self, record: LooseRecord, folder: LooseFolder) -> list[int]:
+        """The bytes at which a file may begin, the nearest to its folder first."""
+        every = range(record.cluster, self.data.length // self.line.cluster + _FIRST, _LOW_WORDS)
+        offsets = [self.line.offset(cluster) for cluster in every if cluster >= _FIRST]
+        return sorted(offsets, key=lambda offset: (offset < folder.offset, abs(offset - folder.offset)))[:_MOST_PLACES]
+
+    def _placed(self, start: int, size: int, told: str) -> Placement:
         length = min(size, self.data.end - start)
+        return Placement((Extent(start, length),), f"in one piece {told}, by a record that no folder reaches")
+
+    def _entry(
+        self, record: LooseRecord, folder: LooseFolder, start: int, size: int, path: tuple[str, ...]
+    ) -> Entry:  # fmt: skip
         told = "as its record says" if record.straight else "from its first cluster"
-        placed = Placement((Extent(start, length),), f"in one piece {told}, by a record of an earlier life")
         sure = record.name_sure * (0.5 if not path or path[0].startswith(_UNPLACED[:9]) else 1.0)
+        if record.deleted and self._may_be_low(record):
+            places = [self._placed(at, size, told) for at in self._by_low_words(record, folder)]
+            return Entry(
+                (*path, record.name), False, True, size, record.times, (record.record,), tuple(places), sure,
+                record.name_note, [DELETED_THEN],
+            )  # fmt: skip
+        placed = [self._placed(start, size, told)]
+        chain = self._same.chain_from(start, size) if self._same else ()
+        if chain:
+            chained = Placement(chain, "by its chain, which still stands; its record is one that no folder reaches")
+            placed = [chained, *(one for one in placed if one.extents != chain)]
         notes = [DELETED_THEN] if record.deleted else []
         return Entry(
-            (*path, record.name), False, True, size, record.times, (record.record,), (placed,), sure, record.name_note,
-            notes,
+            (*path, record.name), False, True, size, record.times, (record.record,), tuple(placed), sure,
+            record.name_note, notes,
         )  # fmt: skip
 
     def _paths(self) -> dict[int, tuple[str, ...]]:
@@ -221,6 +254,7 @@ class Ghost(Volume):
                 child = at.get(self.line.offset(record.cluster)) if record.folder else None
                 if child is not None and child is not folder and (id(child) not in parent or not record.deleted):
                     parent[id(child)] = (folder, record.name)
+        self._by_low_word(parent)
         head = self._heads(at)
         out: dict[int, tuple[str, ...]] = {}
         for folder in self._folders:
@@ -236,6 +270,17 @@ class Ghost(Volume):
                 names.insert(0, _UNPLACED.format((here.offset - self.line.base) // self.line.cluster + _FIRST))
             out[id(folder)] = tuple(names)
         return out
+
+    def _by_low_word(self, parent: dict[int, tuple[LooseFolder, str]]) -> None:
+        """Folders whose record lost the high half of its cluster (Windows, FAT32): `..` tells the parent."""
+        own = {folder.own: folder for folder in self._folders if folder.own is not None}
+        for folder in self._folders:
+            above = own.get(folder.parent or -1)
+            if folder.own is None or folder.own < 1 << 16 or above is None or id(folder) in parent:
+                continue
+            names = [r.name for r in above.records if r.folder and r.cluster == folder.own & 0xFFFF]
+            if len(names) == 1:
+                parent[id(folder)] = (above, names[0])
 
     def _is_root(self, folder: LooseFolder) -> bool:
         """A piece without dot entries that holds folders whose `..` says: the root is above."""

@@ -69,7 +69,7 @@ def relic_findings(
         start = entry.placements[0].extents[0].offset
         if told.get(start) == entry.size:
             continue
-        conflicts = ghost.conflicts(entry.placements[0].extents)
+        conflicts = min((ghost.conflicts(one.extents) for one in entry.placements), key=len)
         taken = total(conflict.extent for conflict in conflicts)
         if taken > entry.size * _MOST_LOST:
             yield entry, None

@@ -172,7 +172,9 @@ class _Run:
     def content(self) -> None:
         """Sweep what no sound part of a finding claims. Findings and position are saved together, every second."""
         claims = self._sound_claims()
-        grids = [Grid(place.volume.data, place.volume.cluster_size) for place in self._places if place.volume]
+        grids = [
+            Grid(place.volume.data, place.volume.cluster_size, place.volume) for place in self._places if place.volume
+        ]
         start = int(self._file.get("content_at", "0"))
         found = len(list(self._file.findings("state = 'found'")))
         data = total(self._medium.data_ranges())

@@ -15,10 +15,14 @@ from sastrugi.volumes.base import Entry, Volume
 def table_findings(medium: Medium, number: int, volume: Volume) -> Iterator[Finding]:
     """Every live and deleted file of one volume."""
     entries = [entry for entry in volume.entries() if not entry.folder]
-    live = {entry.placements[0].extents for entry in entries if not entry.deleted and entry.placements and entry.size}
+    live = {
+        entry.placements[0].extents
+        for entry in entries
+        if not (entry.deleted or entry.damaged) and entry.placements and entry.size
+    }
     later = overlaps([entry for entry in entries if entry.deleted and entry.size and entry.placements])
     for entry in entries:
-        if not entry.deleted:
+        if not entry.deleted and not entry.damaged:
             yield _live(entry, number, volume)
         elif entry.placements and entry.size and entry.placements[0].extents in live:
             continue  # the name a live file had before it was renamed or moved: nothing was lost
@@ -41,7 +45,9 @@ def _live(entry: Entry, number: int, volume: Volume) -> Finding:
 
 
 def _deleted(medium: Medium, entry: Entry, number: int, volume: Volume, overlapped_by: str) -> Finding:
-    return deleted_finding(entry, number, judge_deleted(medium, volume, entry, overlapped_by))
+    finding = deleted_finding(entry, number, judge_deleted(medium, volume, entry, overlapped_by))
+    finding.reasons[:0] = [f"listed, but {note}" for note in entry.notes] if entry.damaged else []
+    return finding
 
 
 def deleted_finding(entry: Entry, number: int, verdict: Verdict, passes: tuple[str, ...] = ("tables",)) -> Finding:

@@ -47,6 +47,8 @@ class Entry:
     name_sure: float = 1.0
     name_note: str = ""
     notes: list[str] = field(default_factory=list)
+    damaged: bool = False
+    """Whether a live file's clusters cannot be followed as its volume says: a driver would not give it."""
 
     @property
     def name(self) -> str:
@@ -59,6 +61,10 @@ class Conflict:
 
     extent: Extent
     owner: str
+
+
+NOBODY = "allocated to nothing that is listed"
+"""The owner of clusters that are in use, but belong to no file or folder that can be reached."""
 
 
 class Volume(ABC):
@@ -85,6 +91,11 @@ class Volume(ABC):
     @abstractmethod
     def own_extents(self) -> Iterator[tuple[str, Extent]]:
         """Where the volume keeps what it needs itself: `table` (boot area, FATs, bitmap …) and `folder` (live ones)."""
+
+    def chain_from(self, offset: int, size: int | None = None) -> tuple[Extent, ...]:
+        """Where a file that begins at a byte of the medium goes on, by a chain of clusters that still stands and that
+        no file owns; cut to `size` bytes, or the whole of it. Empty if none does."""
+        return ()
 
     @abstractmethod
     def conflicts(self, extents: tuple[Extent, ...]) -> list[Conflict]:

@@ -13,12 +13,13 @@ import numpy as np
 from numpy.typing import NDArray
 
 from sastrugi.media.base import Medium
-from sastrugi.media.extents import Extent, cut, join
-from sastrugi.volumes.base import Conflict, Placement, Volume
+from sastrugi.media.extents import Extent, cut, join, total
+from sastrugi.volumes.base import NOBODY, Conflict, Placement, Volume
 from sastrugi.volumes.clusters import Run
 
 MAX_DEPTH = 200
 _SWEEP = 4 << 20
+_SECTOR = 512
 _PIECE = 3 << 14  # entries; a whole number of 12-bit pairs and of sectors
 
 
@@ -43,9 +44,11 @@ class ChainReader:
 
     def __init__(
         self, medium: Medium, fat: Extent, bits: int, bad: int, holds: Callable[[int], bool],
-        unpack: Callable[[bytes], NDArray[np.uint32]],
+        unpack: Callable[[bytes], NDArray[np.uint32]], spare: Extent | None = None,
     ) -> None:  # fmt: skip
-        self.fat, self.bits = fat, bits
+        """`spare` is another copy, for sectors that are all zero in this one."""
+        self.fat, self.bits, self._spare = fat, bits, spare
+        self._mended: set[int] = set()
         self._medium, self._bad, self._holds, self._unpack = medium, bad, holds, unpack
         self._piece = lru_cache(maxsize=32)(self._load_piece)
 
@@ -53,6 +56,12 @@ class ChainReader:
         """Entries [index*_PIECE, …) of the FAT, and the positions in it where a chain does not go on to the next."""
         at, length = index * _PIECE * self.bits // 8, _PIECE * self.bits // 8
         data = self._medium.read(self.fat.offset + at, min(length, max(self.fat.length - at, 0)))
+        spare = self._spare
+        if spare is not None:
+            plain = data
+            data = _mended(data, lambda: self._medium.read(spare.offset + at, len(plain)))
+            if data is not plain:
+                self._mended.add(index)
         entries = self._unpack(data.ljust(length, b"\0"))
         numbers = np.arange(index * _PIECE + 1, index * _PIECE + _PIECE + 1, dtype=np.uint32)
         return entries, np.flatnonzero(entries != numbers)
@@ -88,6 +97,12 @@ class ChainReader:
             cluster = following
         return runs, ""
 
+    def mended(self, runs: Iterable[Run]) -> bool:
+        """Whether a chain goes through a part of the table that had to be taken from the other copy."""
+        return bool(self._mended) and any(
+            n in self._mended for start, length in runs for n in range(start // _PIECE, (start + length) // _PIECE + 1)
+        )
+
     def used_runs(self, start: int, stop: int) -> Iterator[Run]:
         """Runs of clusters in [start, stop) whose entry is not zero."""
         at = start
@@ -109,6 +124,23 @@ class ChainReader:
             lo, hi = max(first - index * _PIECE, 0), max(end - index * _PIECE, 0)
             used += int(np.count_nonzero(self._piece(index)[0][lo:hi]))
         return used
+
+
+def _mended(data: bytes, spare: Callable[[], bytes]) -> bytes:
+    """Data with its all-zero sectors taken from another copy. Drivers write both copies alike, so that a sector which
+    is zero in one of them only was written over by something else."""
+    sectors = np.frombuffer(data, "u1", len(data) // _SECTOR * _SECTOR).reshape(-1, _SECTOR)
+    zero = ~sectors.any(axis=1)
+    if not zero.any():
+        return data
+    other = spare()
+    if len(other) < len(data):
+        return data
+    out = bytearray(data)
+    np.frombuffer(out, "u1", sectors.size).reshape(-1, _SECTOR)[zero] = np.frombuffer(
+        other, "u1", sectors.size
+    ).reshape(-1, _SECTOR)[zero]
+    return data if out == data else bytes(out)
 
 
 def runs_of(flags: NDArray[np.generic], start: int) -> Iterator[Run]:
@@ -160,6 +192,7 @@ class ClusterVolume(Volume, Generic[G, R]):
 
     geometry: G
     _medium: Medium
+    _fat: ChainReader
     _owners: tuple[list[int], list[int], list[str]] = ([], [], [])
     _tree: list[Folder[R]] | None = None
     _rejoined: set[int]
@@ -250,6 +283,17 @@ class ClusterVolume(Volume, Generic[G, R]):
             out.append(Placement(cut(self._extents(around), size), reason))
         return tuple(out)
 
+    def chain_from(self, offset: int, size: int | None = None) -> tuple[Extent, ...]:
+        g = self.geometry
+        cluster, beside = divmod(offset - g.data.offset, g.cluster_size)
+        if beside or not g.holds(cluster + 2) or size == 0:
+            return ()
+        runs, problem = self._fat.chain(cluster + 2, g.clusters if size is None else -(-size // g.cluster_size))
+        extents = self._extents(runs)
+        extents = extents if size is None else cut(extents, size)
+        owned = problem or total(extents) < (size or 0) or any(c.owner != NOBODY for c in self.conflicts(extents))
+        return () if owned else extents
+
     def _set_owners(self, owned: list[tuple[int, int, str]]) -> None:
         """Whose allocated clusters are: (first, behind the last, path), in any order."""
         owned.sort()
@@ -267,7 +311,7 @@ class ClusterVolume(Volume, Generic[G, R]):
                 at, stop = start, start + length
                 while at < stop:
                     k = bisect_right(starts, at) - 1
-                    owner = "allocated to nothing that is listed"
+                    owner = NOBODY
                     upto = starts[k + 1] if k + 1 < len(starts) else stop
                     if k >= 0 and at < ends[k]:
                         owner, upto = names[k], ends[k]

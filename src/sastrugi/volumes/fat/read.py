@@ -42,6 +42,7 @@ from sastrugi.volumes.reading import MAX_DEPTH, ChainReader, ClusterVolume, Fold
 _BACKUP_BOOT_SECTOR = 6
 _MAX_FOLDER_BYTES = 65536 * 32
 _MAX_RECORDS = 1_000_000
+_MOST_PLACEMENTS = 512
 
 
 def open_fat(medium: Medium, where: Extent) -> FatVolume | None:
@@ -103,9 +104,12 @@ class FatVolume(ClusterVolume[Geometry, Record]):
         self.health = health
         if self.where.end > medium.size:
             health.append(f"the volume ends {self.where.end - medium.size:,} bytes beyond the end of the medium")
-        fat = geometry.fat(self._choose_fat())
-        bits = geometry.bits
-        self._fat = ChainReader(medium, fat, bits, BAD_CLUSTER[bits], geometry.holds, partial(unpack_fat, bits=bits))
+        copy, bits = self._choose_fat(), geometry.bits
+        others = [geometry.fat(n) for n in range(geometry.fats) if n != copy]
+        self._fat = ChainReader(
+            medium, geometry.fat(copy), bits, BAD_CLUSTER[bits], geometry.holds, partial(unpack_fat, bits=bits),
+            others[-1] if others else None,
+        )  # fmt: skip
         self._rejoined = set()
 
     # -- the allocation table ---------------------------------------------------------------
@@ -261,6 +265,7 @@ class FatVolume(ClusterVolume[Geometry, Record]):
                     notes=list(record.notes),
                 )  # fmt: skip
                 entry.placements = self._placements(record, deleted, entry.notes)
+                entry.damaged = not deleted and bool(entry.notes)
                 yield entry
 
     # -- where files lie --------------------------------------------------------------------
@@ -272,6 +277,8 @@ class FatVolume(ClusterVolume[Geometry, Record]):
         if not record.size:
             return (Placement((), "an empty file"),)
         needed = -(-record.size // g.cluster_size)
+        if deleted and g.bits == 32 and record.cluster < 1 << 16 < g.clusters:
+            return self._by_low_word(record)
         if not g.holds(record.cluster):
             notes.append(
                 "its entry names no cluster of this volume" if record.cluster else "its entry names no cluster"
@@ -282,10 +289,29 @@ class FatVolume(ClusterVolume[Geometry, Record]):
             have = sum(length for _, length in runs)
             if have < needed:
                 problem = problem or f"its chain ends after {plural(have, 'cluster')} of {needed:,}"
+            chained = Placement(cut(self._extents(runs), record.size), "its chain in the FAT")
             if problem:
                 notes.append(problem)
-            return (Placement(cut(self._extents(runs), record.size), "its chain in the FAT"),)
+                return (*self._guess_placements(record.cluster, record.size), chained)
+            if self._fat.mended(runs):
+                notes.append("the first FAT is damaged where its chain may run: the other copy was used")
+            return (chained,)
         return self._guess_placements(record.cluster, record.size)
+
+    def _by_low_word(self, record: Record) -> tuple[Placement, ...]:
+        """A deleted file of which the record tells a small cluster number: it may be only the low half, as Windows
+        leaves it. All clusters that end in it are possible, those that are free first."""
+        g = self.geometry
+        out: list[Placement] = []
+        taken: list[Placement] = []
+        for cluster in range(record.cluster, g.clusters + FIRST_CLUSTER, 1 << 16):
+            if not g.holds(cluster):
+                continue
+            free = next(self._used_runs(cluster, cluster + 1), None) is None
+            for placement in self._guess_placements(cluster, record.size):
+                told = "" if cluster == record.cluster else f"; the high half of its cluster ({cluster >> 16}) was lost"
+                (out if free else taken).append(Placement(placement.extents, placement.reason + told))
+        return tuple([*out, *taken][:_MOST_PLACEMENTS])
 
     def _index_owners(self, tree: list[Folder[Record]]) -> None:
         """Which live file or folder each allocated run belongs to, sorted for lookup."""
