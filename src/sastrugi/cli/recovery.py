@@ -46,13 +46,14 @@ def look(
     medium: Annotated[Path, typer.Argument(help="An image, a device or a specimen folder.", metavar="MEDIUM")],
     as_json: JsonOption = False,
 ) -> None:
-    from sastrugi.recovery.layout import find_places, missing_bytes
+    from sastrugi.recovery.layout import find_places, missing_bytes, unlisted_places
     from sastrugi.recovery.scan import describe
     from sastrugi.report.tables import volume_table
     from sastrugi.units import format_size
 
     with medium_at(medium) as opened:
         places = find_places(opened)
+        places += unlisted_places(opened, places)
         volumes = [describe(place) for place in places]
         missing = missing_bytes(opened, places)
         if as_json:

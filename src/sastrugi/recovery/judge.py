@@ -29,7 +29,7 @@ _NO_KIND_ALL_FREE, _TEXT_THROUGHOUT, _TEXT_BEGINS = 0.75, 0.85, 0.3
 _BREAKS, _BREAKS_BY_CHECKSUM, _OTHER_KIND, _ZEROS = 0.3, 0.1, 0.15, 0.05
 _SOME_BEHIND, _MORE_BEHIND = 0.97, 0.85
 _OVERWRITTEN, _OVERLAP = 0.03, 0.25
-_SURE_ENOUGH = 0.9
+_SURE_ENOUGH, _BORNE_OUT = 0.9, 0.8
 
 
 @dataclass(frozen=True, slots=True)
@@ -71,6 +71,8 @@ def judge_deleted(medium: Medium, volume: Volume, entry: Entry, overlapped_by: s
     best: Verdict | None = None
     for placement in entry.placements:
         verdict = _judge_placement(medium, volume, entry, placement, overlapped_by)
+        if placement.far and best is not None and verdict.confidence < _BORNE_OUT:
+            continue
         if best is None or verdict.confidence > best.confidence:
             best = verdict
         if best.confidence >= _SURE_ENOUGH:

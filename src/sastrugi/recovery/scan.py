@@ -13,7 +13,7 @@ from sastrugi.media.extents import cut, total
 from sastrugi.progress import Progress
 from sastrugi.recovery.content import SECTOR, Grid, content_findings
 from sastrugi.recovery.findings import FoundVolume, ScanFile, medium_identity
-from sastrugi.recovery.layout import Place, find_places, missing_bytes
+from sastrugi.recovery.layout import Place, find_places, missing_bytes, unlisted_places
 from sastrugi.recovery.relics import ghosts_of, loose_outside, relic_findings
 from sastrugi.recovery.tables import table_findings
 from sastrugi.volumes.relics import loose_tables, sweep
@@ -50,6 +50,7 @@ def scan(
     began = time.monotonic()
     places = find_places(medium)
     missing = missing_bytes(medium, places)
+    places += unlisted_places(medium, places)
     if missing > 0 and not as_is:
         raise MediumError(
             f"{medium.path}: cut short: its own tables speak of {missing:,} bytes more than the {medium.size:,} "
@@ -124,7 +125,7 @@ class _Run:
             if place.volume is None:
                 continue
             self._progress.start(f"tables of volume {place.number}", 0, "files")
-            for count, finding in enumerate(table_findings(self._medium, place.number, place.volume), 1):
+            for count, finding in enumerate(table_findings(self._medium, place.number, place.volume, place.listed), 1):
                 self._file.add(finding)
                 if count % _REPORT_EVERY == 0:
                     self._progress.at(count, f"{count:,} found")

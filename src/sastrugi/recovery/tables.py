@@ -12,9 +12,13 @@ from sastrugi.units import plural
 from sastrugi.volumes.base import Entry, Volume
 
 
-def table_findings(medium: Medium, number: int, volume: Volume) -> Iterator[Finding]:
-    """Every live and deleted file of one volume."""
+def table_findings(medium: Medium, number: int, volume: Volume, listed: bool = True) -> Iterator[Finding]:
+    """Every live and deleted file of one volume. Of one that no table lists none is live to anybody."""
     entries = [entry for entry in volume.entries() if not entry.folder]
+    for entry in entries if not listed else ():
+        if not entry.deleted:
+            entry.damaged = True
+            entry.notes.append("no partition table lists its volume")
     live = {
         entry.placements[0].extents
         for entry in entries

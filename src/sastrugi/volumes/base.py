@@ -22,10 +22,12 @@ class Times:
 
 @dataclass(frozen=True, slots=True)
 class Placement:
-    """One way in which a deleted file may have lain: `extents` cut to the file's size, and why this way."""
+    """One way in which a deleted file may have lain: `extents` cut to the file's size, and why this way. `far`: only
+    its content can bear it out."""
 
     extents: tuple[Extent, ...]
     reason: str
+    far: bool = False
 
 
 @dataclass(slots=True)

@@ -43,6 +43,7 @@ _BACKUP_BOOT_SECTOR = 6
 _MAX_FOLDER_BYTES = 65536 * 32
 _MAX_RECORDS = 1_000_000
 _MOST_PLACEMENTS = 512
+_LOW_WORDS = 1 << 16
 
 
 def open_fat(medium: Medium, where: Extent) -> FatVolume | None:
@@ -277,7 +278,7 @@ class FatVolume(ClusterVolume[Geometry, Record]):
         if not record.size:
             return (Placement((), "an empty file"),)
         needed = -(-record.size // g.cluster_size)
-        if deleted and g.bits == 32 and record.cluster < 1 << 16 < g.clusters:
+        if deleted and g.bits == 32 and record.cluster < _LOW_WORDS < g.clusters:
             return self._by_low_word(record)
         if not g.holds(record.cluster):
             notes.append(
@@ -300,18 +301,16 @@ class FatVolume(ClusterVolume[Geometry, Record]):
 
     def _by_low_word(self, record: Record) -> tuple[Placement, ...]:
         """A deleted file of which the record tells a small cluster number: it may be only the low half, as Windows
-        leaves it. All clusters that end in it are possible, those that are free first."""
+        leaves it. All free clusters that end in it are possible, too."""
         g = self.geometry
-        out: list[Placement] = []
-        taken: list[Placement] = []
-        for cluster in range(record.cluster, g.clusters + FIRST_CLUSTER, 1 << 16):
-            if not g.holds(cluster):
+        out = list(self._guess_placements(record.cluster, record.size)) if g.holds(record.cluster) else []
+        for cluster in range(record.cluster + _LOW_WORDS, g.clusters + FIRST_CLUSTER, _LOW_WORDS):
+            if not g.holds(cluster) or next(self._used_runs(cluster, cluster + 1), None) is not None:
                 continue
-            free = next(self._used_runs(cluster, cluster + 1), None) is None
             for placement in self._guess_placements(cluster, record.size):
-                told = "" if cluster == record.cluster else f"; the high half of its cluster ({cluster >> 16}) was lost"
-                (out if free else taken).append(Placement(placement.extents, placement.reason + told))
-        return tuple([*out, *taken][:_MOST_PLACEMENTS])
+                told = f"{placement.reason}; the high half of its cluster ({cluster >> 16}) was lost"
+                out.append(Placement(placement.extents, told, far=True))
+        return tuple(out[:_MOST_PLACEMENTS])
 
     def _index_owners(self, tree: list[Folder[Record]]) -> None:
         """Which live file or folder each allocated run belongs to, sorted for lookup."""
