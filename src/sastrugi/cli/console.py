@@ -6,6 +6,7 @@ import json
 import shlex
 import signal
 import sys
+import time
 from collections.abc import Iterator
 from contextlib import contextmanager
 from pathlib import Path
@@ -26,6 +27,7 @@ if TYPE_CHECKING:
     from sastrugi.media import Medium
 
 WIDTH = 100
+_JSON_SECONDS = 0.5
 
 JsonOption = Annotated[bool, typer.Option("--json", help="Print one JSON document on stdout and nothing else there.")]
 
@@ -122,13 +124,46 @@ def medium_at(path: Path) -> Medium:
     return open_medium(path)
 
 
+class _JsonProgress(Progress):
+    """One JSON object a line, at most twice a second, for programs that watch."""
+
+    def __init__(self) -> None:
+        super().__init__()
+        self._task, self._total, self._unit, self._began, self._told = "", 0, "", 0.0, 0.0
+
+    def start(self, task: str, total: int, unit: str = "B") -> None:
+        self._task, self._total, self._unit = task, total, unit
+        self._began, self._told = time.monotonic(), 0.0
+        self.at(0)
+
+    def at(self, done: int, note: str = "") -> None:
+        now = time.monotonic()
+        if not self._task or now - self._told < _JSON_SECONDS:
+            return
+        self._told, elapsed = now, now - self._began
+        rate = done / elapsed if elapsed > 0 else 0.0
+        left = (self._total - done) / rate if rate and self._total else None
+        line = {
+            "task": self._task, "done": done, "total": self._total or None, "unit": self._unit, "rate": round(rate, 1),
+            "elapsed": round(elapsed, 2), "remaining": None if left is None else round(max(left, 0.0), 2), "note": note,
+        }  # fmt: skip
+        print(json.dumps(line), file=sys.stderr, flush=True)
+
+    def finish(self) -> None:
+        self._task = ""
+
+
 @contextmanager
-def progress(go_on: str = "") -> Iterator[Progress]:
-    """A progress for a long command. The first Ctrl-C (or SIGTERM) ends it at the next safe point, a second at once.
+def progress(go_on: str = "", as_json: bool = False) -> Iterator[Progress]:
+    """A progress for a long command, as a line on a terminal or (`as_json`) as lines for programs.
+
+    The first Ctrl-C (or SIGTERM) ends it at the next safe point, a second at once.
 
     `go_on` is the command line that continues the work; it is printed when the work was interrupted.
     """
-    watched = _TerminalProgress() if sys.stderr.isatty() else Progress()
+    watched: Progress = _TerminalProgress() if sys.stderr.isatty() else Progress()
+    if as_json:
+        watched = _JsonProgress()
 
     def stop(_number: int, _frame: FrameType | None) -> None:
         if watched.stop_asked:

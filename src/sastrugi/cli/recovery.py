@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from enum import StrEnum
 from pathlib import Path
 from typing import Annotated
 
@@ -17,7 +18,8 @@ _SCAN_HELP = """Search a medium for live and lost files; the findings go to a sc
 
 \b
 Example: sastrugi scan card.img --out card.scan
-A scan that was stopped goes on with --go-on."""
+A scan that was stopped goes on with --go-on. Limits (kinds, groups, a range, sizes, one volume) make
+it quicker where they can; they stay with the scan file."""
 _LIST_HELP = """List the findings of a scan.
 
 \b
@@ -33,6 +35,13 @@ ConfidenceOption = Annotated[
     typer.Option("--min-confidence", help="Only findings at least this sure (0 to 1).", min=0.0, max=1.0),
 ]
 KindOption = Annotated[list[str] | None, typer.Option("--kind", help="Only this kind (may be given again).")]
+
+
+class ProgressStyle(StrEnum):
+    """How progress is shown."""
+
+    line = "line"
+    json = "json"
 
 
 def register(app: typer.Typer) -> None:
@@ -94,25 +103,44 @@ def scan(
     as_is: Annotated[
         bool, typer.Option("--as-is", help="Accept a medium that is shorter than its tables say.")
     ] = False,
+    kind: KindOption = None,
+    group: Annotated[list[str] | None, typer.Option(help="Only kinds of this group (may be given again).")] = None,
+    within: Annotated[
+        str, typer.Option("--range", help='Only this part of the medium, as "1 GiB..2 GiB".', metavar="FROM..TO")
+    ] = "",
+    min_size: Annotated[str, typer.Option(help="Only files of at least this size.", metavar="SIZE")] = "0 B",
+    max_size: Annotated[str, typer.Option(help="Only files of at most this size.", metavar="SIZE")] = "",
+    volume: Annotated[int, typer.Option(help="Only this volume, by its number in 'look'.", min=0)] = 0,
+    deleted_only: Annotated[bool, typer.Option("--deleted-only", help="Leave live files out.")] = False,
+    shown: Annotated[
+        ProgressStyle, typer.Option("--progress", help="How progress is shown on stderr: a line, or JSON lines.")
+    ] = ProgressStyle.line,
     as_json: JsonOption = False,
 ) -> None:
     from sastrugi.errors import SastrugiError
     from sastrugi.media.extents import total
     from sastrugi.recovery.findings import ScanFile
+    from sastrugi.recovery.limits import Limits
     from sastrugi.recovery.scan import PASSES
     from sastrugi.recovery.scan import scan as run_scan
     from sastrugi.report.tables import scan_summary
     from sastrugi.safety import require_not_medium
+    from sastrugi.units import parse_size
 
     wanted = [name.strip() for name in passes.split(",")]
     if unknown := [name for name in wanted if name not in PASSES]:
         raise SastrugiError(f"'{unknown[0]}' is no pass: there are {', '.join(PASSES)}")
+    first, _, behind = within.partition("..")
+    limits = Limits(
+        tuple(kind or ()), tuple(group or ()), parse_size(first or "0 B"), parse_size(behind or "0 B"),
+        parse_size(min_size), parse_size(max_size or "0 B"), volume, deleted_only,
+    )  # fmt: skip
     with medium_at(medium) as opened:
         target = out or Path(f"{medium.resolve().name.removesuffix('.img')}.scan")
         require_not_medium(target, opened.path)
         line = quoted("sastrugi", "scan", medium, "--out", target, "--go-on", *(["--as-is"] if as_is else []))
-        with progress(line) as watched:
-            result = run_scan(opened, target, watched, wanted, go_on, as_is)
+        with progress(line, shown is ProgressStyle.json) as watched:
+            result = run_scan(opened, target, watched, wanted, go_on, as_is, limits)
         unread = total(opened.unread)
     with ScanFile.open(target) as done:
         if as_json:

@@ -13,6 +13,7 @@ import numpy as np
 from numpy.typing import NDArray
 
 from sastrugi.kinds import Kind, Measure, Proof, all_kinds, recognise
+from sastrugi.kinds.registry import measuring_kind
 from sastrugi.media import Extent, Medium, RangeSet
 from sastrugi.media.extents import cut
 from sastrugi.progress import Progress
@@ -47,8 +48,10 @@ class Grid:
 class Sweep:
     """Finds the sectors at which a file may begin. Made once a scan: it builds its look-up tables."""
 
-    def __init__(self) -> None:
-        every = {signature for kind in all_kinds().values() for signature in kind.signatures}
+    def __init__(self, kinds: frozenset[str] | None = None) -> None:
+        chosen = [kind for kind in all_kinds().values() if kinds is None or kind.name in kinds]
+        every = {signature for kind in chosen for signature in kind.signatures}
+        self._texts = any(measuring_kind(kind).bare for kind in chosen)
         # A signature beyond the first sector of its file (a CD image's) is looked for where it stands.
         self._signatures = [(s.offset // SECTOR, s.offset % SECTOR, s.data) for s in every]
         self._tables: dict[int, NDArray[np.bool_]] = {}
@@ -76,6 +79,8 @@ class Sweep:
         for offset, table in self._tables.items():
             marked |= table[words[:, offset // 2]]
         signed = [(int(n), back) for n in np.flatnonzero(marked) for back in self._signed(buffer, int(n) * SECTOR)]
+        if not self._texts:
+            return signed, np.zeros(0, np.intp)
         maybe = np.flatnonzero(self._first_pairs[words[:, 0]])
         maybe = maybe[self._text_pairs[words[maybe, 1 : _TEXT_HEAD // 2]].all(axis=1)]
         goes_on = np.zeros(len(words) + 1, bool)
@@ -107,15 +112,23 @@ def _begins_text(head: bytes) -> bool:
 
 
 def content_findings(
-    medium: Medium, claims: RangeSet, grids: list[Grid], start: int, progress: Progress
+    medium: Medium,
+    claims: RangeSet,
+    grids: list[Grid],
+    start: int,
+    progress: Progress,
+    end: int | None = None,
+    kinds: frozenset[str] | None = None,
 ) -> Iterator[tuple[int, Finding | None]]:
-    """Sweep the medium from `start` on, outside of `claims`; yields (position that is done, a finding or None).
+    """Sweep the medium from `start` to `end`, outside of `claims`, for these kinds (all if None).
+
+    Yields (position that is done, a finding or None).
 
     `claims` grows by the files found, so that what lies inside one is not reported again. Going on from any yielded
     position with the claims of the findings so far gives the rest of the findings.
     """
-    sweep = Sweep()
-    for at, data in _chunks(medium, _unclaimed(medium, claims, start)):
+    sweep = Sweep(kinds)
+    for at, data in _chunks(medium, _unclaimed(medium, claims, start, end)):
         progress.check()
         lead = SECTOR if at >= SECTOR else 0
         buffer = np.frombuffer(data, np.uint8)
@@ -135,11 +148,11 @@ def _chunks(medium: Medium, ranges: list[Extent]) -> Iterator[tuple[int, bytes]]
             yield at, medium.read(at - lead, length).ljust(length, b"\0")
 
 
-def _unclaimed(medium: Medium, claims: RangeSet, start: int) -> list[Extent]:
+def _unclaimed(medium: Medium, claims: RangeSet, start: int, end: int | None) -> list[Extent]:
     """What is to be swept from `start` on, in whole sectors: no holes, and nothing that is claimed already."""
     out: list[Extent] = []
     behind = 0
-    for data in medium.data_ranges(start // SECTOR * SECTOR):
+    for data in medium.data_ranges(start // SECTOR * SECTOR, end):
         for gap in claims.gaps(data):
             first = max(gap.offset // SECTOR * SECTOR, behind)
             behind = max(-(-gap.end // SECTOR) * SECTOR, first)

@@ -224,6 +224,21 @@ class ScanFile:
         finding.number = cursor.lastrowid or 0
         return finding
 
+    def replace(self, finding: Finding) -> None:
+        """Store a finding in the place of the one with its number."""
+        self._run(
+            "UPDATE findings SET size=?, confidence=?, reasons=?, start=?, extents=?, sound=? WHERE number=?",
+            (
+                finding.size,
+                round(finding.confidence, 4),
+                json.dumps(finding.reasons, ensure_ascii=False),
+                finding.extents[0].offset if finding.extents else None,
+                json.dumps(finding.extents),
+                finding.sound,
+                finding.number,
+            ),
+        )
+
     def discard(self, from_pass: str) -> None:
         """Drop the findings of a pass that was broken off and begins anew."""
         self._run("DELETE FROM findings WHERE passes LIKE ?", (f"%{from_pass}%",))

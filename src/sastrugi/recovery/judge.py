@@ -16,7 +16,7 @@ from sastrugi.recovery.sources import MediumSource
 from sastrugi.units import plural
 from sastrugi.volumes.base import NOBODY, Conflict, Entry, Placement, Volume
 
-_BY_PROOF = {Proof.CHECKSUM: 0.99, Proof.DECODES: 0.97, Proof.STRUCTURE: 0.95, Proof.STATISTICS: 0.93, Proof.GUESS: 0.8}
+BY_PROOF = {Proof.CHECKSUM: 0.99, Proof.DECODES: 0.97, Proof.STRUCTURE: 0.95, Proof.STATISTICS: 0.93, Proof.GUESS: 0.8}
 _BY_PROOF_WITHOUT_RECORD = {
     Proof.CHECKSUM: 0.97,
     Proof.DECODES: 0.9,
@@ -151,12 +151,12 @@ def _by_length(entry: Entry, expected: Kind | None, measure: Measure, reasons: l
     """A whole file stands at the start of the placement: is it this one?"""
     behind = entry.size - measure.length
     if not behind:
-        return _BY_PROOF[measure.proof], entry.size
+        return BY_PROOF[measure.proof], entry.size
     reasons.append(f"{plural(behind, 'byte')} follow behind the end of the {measure.kind}")
     if expected is not None and not _same_family(expected, measure.kind):
         reasons.append(f"a {measure.kind} stands where a {expected.name} should")
         return _OTHER_KIND, 0
-    return _BY_PROOF[measure.proof] * (_SOME_BEHIND if behind < 512 else _MORE_BEHIND), entry.size
+    return BY_PROOF[measure.proof] * (_SOME_BEHIND if behind < 512 else _MORE_BEHIND), entry.size
 
 
 def _same_family(expected: Kind, found: str) -> bool:

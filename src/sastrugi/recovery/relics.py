@@ -57,11 +57,9 @@ def ghosts_of(medium: Medium, folders: Sequence[LooseFolder], volumes: Sequence[
     return [Ghost(medium, line, own, volumes, first + n) for n, (line, own) in enumerate(lives)]
 
 
-def relic_findings(
-    medium: Medium, ghost: Ghost, told: dict[int, int], progress: Progress
-) -> Iterator[tuple[Entry, Finding | None]]:
-    """Every file of an earlier life. `told` are the places (first byte) and sizes of what was found before: it is not
-    told again. An entry without a finding is one of which too little is left."""
+def relic_findings(medium: Medium, ghost: Ghost, told: dict[int, int], progress: Progress) -> Iterator[Finding]:
+    """Every file of an earlier life of which something can be left. `told` are the places (first byte) and sizes of
+    what was found before: it is not told again."""
     entries = list(ghost.entries())
     later = overlaps(entries)
     for entry in entries:
@@ -72,14 +70,14 @@ def relic_findings(
         conflicts = min((ghost.conflicts(one.extents) for one in entry.placements), key=len)
         taken = total(conflict.extent for conflict in conflicts)
         if taken > entry.size * _MOST_LOST:
-            yield entry, None
             continue
         verdict = judge_deleted(medium, ghost, entry, later.get(id(entry), ""))
         finding = deleted_finding(entry, ghost.number, verdict, ("relics",))
         first = Extent(start, min(512, entry.size))
         overtaken = id(entry) in later or any(conflict.extent.offset <= start for conflict in conflicts)
         doubtful = verdict.sound == 0 and (overtaken or DELETED_THEN in entry.notes)
-        yield entry, None if doubtful and _foreign(medium, entry, first) else finding
+        if not (doubtful and _foreign(medium, entry, first)):
+            yield finding
 
 
 def _foreign(medium: Medium, entry: Entry, first: Extent) -> bool:

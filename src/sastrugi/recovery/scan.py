@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import time
+from collections import Counter
 from collections.abc import Iterable, Iterator
 from dataclasses import dataclass
 from pathlib import Path
@@ -11,16 +12,21 @@ from sastrugi.errors import Interrupted, MediumError, ScanFileError
 from sastrugi.media import Extent, Medium, RangeSet
 from sastrugi.media.extents import cut, total
 from sastrugi.progress import Progress
+from sastrugi.recovery.bins import with_bin_names
 from sastrugi.recovery.content import SECTOR, Grid, content_findings
-from sastrugi.recovery.findings import FoundVolume, ScanFile, medium_identity
+from sastrugi.recovery.findings import Finding, FoundVolume, ScanFile, medium_identity
 from sastrugi.recovery.layout import Place, find_places, missing_bytes, unlisted_places
+from sastrugi.recovery.limits import Limits
+from sastrugi.recovery.pieces import Budget, reassemble
 from sastrugi.recovery.relics import ghosts_of, loose_outside, relic_findings
 from sastrugi.recovery.tables import table_findings
 from sastrugi.volumes.relics import loose_tables, sweep
 
 PASSES = ("layout", "tables", "relics", "content")
 _COMMIT_SECONDS = 1.0
-_REPORT_EVERY = 200
+_REPORT_EVERY = 50
+_ROUNDS = 3
+_DOUBTFUL = "state = 'deleted' AND confidence < 0.8 AND sound < size AND kind != 'other' AND volume IS NOT NULL"
 
 
 @dataclass(frozen=True, slots=True)
@@ -40,10 +46,12 @@ def scan(
     passes: Iterable[str] = PASSES,
     go_on: bool = False,
     as_is: bool = False,
+    limits: Limits | None = None,
 ) -> ScanResult:
     """Scan `medium` into the scan file `out`.
 
-    `go_on` continues an unfinished scan file; `as_is` accepts a medium that is shorter than its own tables say. Raises
+    `go_on` continues an unfinished scan file, with the limits it was begun with.
+    `as_is` accepts a medium that is shorter than its own tables say. Raises
     MediumError for such a medium otherwise, ScanFileError for a scan file that does not fit, and Interrupted (with
     everything saved) when `progress` asks to stop.
     """
@@ -57,8 +65,8 @@ def scan(
             "there are; add --as-is to scan what is there"
         )
     wanted = [name for name in PASSES if name in set(passes) | {"layout"}]
-    with _open(out, medium, wanted, go_on) as scan_file:
-        run = _Run(medium, scan_file, places, progress)
+    with _open(out, medium, wanted, go_on, limits or Limits()) as scan_file:
+        run = _Run(medium, scan_file, places, Limits.read(scan_file.get("limits")), progress)
         try:
             for name in scan_file.get("passes").split(","):
                 if scan_file.get(f"done_{name}") != "yes":
@@ -74,9 +82,12 @@ def scan(
         return ScanResult(out, scan_file.counts(), time.monotonic() - began, run.swept)
 
 
-def _open(out: Path, medium: Medium, passes: list[str], go_on: bool) -> ScanFile:
+def _open(out: Path, medium: Medium, passes: list[str], go_on: bool, limits: Limits) -> ScanFile:
     if not go_on:
-        return ScanFile.create(out, medium, passes)
+        scan_file = ScanFile.create(out, medium, passes)
+        scan_file.put("limits", limits.text())
+        scan_file.commit()
+        return scan_file
     scan_file = ScanFile.open(out, for_writing=True)
     if scan_file.finished:
         raise ScanFileError(f"{out}: this scan is finished: see it with 'sastrugi list {out}'")
@@ -109,11 +120,71 @@ def describe(place: Place) -> FoundVolume:
 
 
 class _Run:
-    """The passes over one medium."""
+    """The passes over one medium. What is found is kept in the scan file at least once a second."""
 
-    def __init__(self, medium: Medium, scan_file: ScanFile, places: list[Place], progress: Progress) -> None:
+    def __init__(
+        self, medium: Medium, scan_file: ScanFile, places: list[Place], limits: Limits, progress: Progress
+    ) -> None:
         self._medium, self._file, self._places, self._progress = medium, scan_file, places, progress
+        self._limits = limits
+        self._range = limits.range(medium.size)
+        if limits.volume:
+            chosen = [place.where for place in places if place.number == limits.volume]
+            if not chosen:
+                raise ScanFileError(f"there is no volume {limits.volume}: 'sastrugi look' lists those there are")
+            lo = max(self._range.offset, chosen[0].offset)
+            self._range = Extent(lo, max(min(self._range.end, chosen[0].end) - lo, 0))
+        self._volumes = [place.volume for place in places if place.volume]
+        self._groups: Counter[str] = Counter()
+        self._committed = time.monotonic()
         self.swept = 0
+
+    # -- what all passes need ---------------------------------------------------------------
+
+    def _add(self, finding: Finding) -> None:
+        if self._limits.keeps(finding):
+            self._file.add(finding)
+            if finding.state != "live":
+                self._groups[finding.group] += 1
+
+    def _commit_now_and_then(self) -> None:
+        if time.monotonic() - self._committed > _COMMIT_SECONDS:
+            self._file.commit()
+            self._committed = time.monotonic()
+
+    @property
+    def _so_far(self) -> str:
+        return ", ".join(f"{count:,} {group}" for group, count in self._groups.most_common())
+
+    def _watched(self, findings: Iterable[Finding], task: str) -> None:
+        """Add findings as they come."""
+        self._progress.start(task, 0, "files")
+        for count, finding in enumerate(findings, 1):
+            self._add(finding)
+            if count % _REPORT_EVERY == 0:
+                self._progress.at(count, self._so_far)
+                self._progress.check()
+                self._commit_now_and_then()
+        self._progress.finish()
+
+    def _sound_claims(self) -> RangeSet:
+        """What belongs to findings as far as nothing speaks against them, in whole sectors; live files that the limits
+        leave out are asked of their volumes."""
+        claims = RangeSet()
+        found = (cut(f.extents, f.sound) for f in self._file.findings("sound > 0", order="start"))
+        for extents in (*found, *self._live_left_out()):
+            for extent in extents:
+                claims.add(Extent(extent.offset, -(-extent.length // SECTOR) * SECTOR))
+        return claims
+
+    def _live_left_out(self) -> Iterator[tuple[Extent, ...]]:
+        if self._limits.any:
+            for place in self._places:
+                for entry in place.volume.entries() if place.volume and place.listed else ():
+                    if not (entry.deleted or entry.damaged or entry.folder) and entry.placements:
+                        yield entry.placements[0].extents
+
+    # -- the passes -------------------------------------------------------------------------
 
     def layout(self) -> None:
         for place in self._places:
@@ -122,77 +193,84 @@ class _Run:
     def tables(self) -> None:
         self._file.discard("tables")
         for place in self._places:
-            if place.volume is None:
+            if place.volume is None or self._limits.volume not in (0, place.number):
                 continue
-            self._progress.start(f"tables of volume {place.number}", 0, "files")
-            for count, finding in enumerate(table_findings(self._medium, place.number, place.volume, place.listed), 1):
-                self._file.add(finding)
-                if count % _REPORT_EVERY == 0:
-                    self._progress.at(count, f"{count:,} found")
-                    self._progress.check()
-            self._progress.finish()
+            found = table_findings(self._medium, place.number, place.volume, place.listed)
+            self._watched(with_bin_names(self._medium, found), f"tables of volume {place.number}")
         self.layout()  # reading the tables tells more of a volume's label and health
 
     def relics(self) -> None:
-        """Folders of earlier lives, and what they tell of."""
+        """Folders of earlier lives, and what they tell of; then all that lies in pieces, by what is known now."""
         self._file.discard("relics")
-        volumes = [place.volume for place in self._places if place.volume]
         live = RangeSet(extent for finding in self._file.findings("state = 'live'") for extent in finding.extents)
         told = {f.extents[0].offset: f.size for f in self._file.findings("start IS NOT NULL") if f.extents}
-        data = total(self._medium.data_ranges())
-        self._progress.start("relics", data)
-        pieces = self._watched(sweep(self._medium, self._sound_claims().gaps(Extent(0, self._medium.size))))
-        folders = loose_outside(loose_tables(pieces), volumes, live)
+        self._progress.start("relics", total(self._medium.data_ranges(self._range.offset, self._range.end)))
+        folders = loose_outside(loose_tables(self._swept(self._sound_claims())), self._volumes, live)
         self._progress.finish()
-        ghosts = ghosts_of(self._medium, folders, volumes, len(self._places) + 1)
+        ghosts = ghosts_of(self._medium, folders, self._volumes, len(self._places) + 1)
         for ghost in ghosts:
-            self._progress.start(f"relics of life {ghost.number}", 0, "files")
-            for count, (_, finding) in enumerate(relic_findings(self._medium, ghost, told, self._progress), 1):
-                if finding is not None:
-                    self._file.add(finding)
-                if count % _REPORT_EVERY == 0:
-                    self._progress.at(count, f"{count:,} seen")
-            self._progress.finish()
+            found = relic_findings(self._medium, ghost, told, self._progress)
+            self._watched(with_bin_names(self._medium, found), f"relics of life {ghost.number}")
+        self._pieces({ghost.number: (ghost.cluster_size, ghost.where.end) for ghost in ghosts})
 
-    def _watched(self, pieces: Iterator[tuple[int, bytes]]) -> Iterator[tuple[int, bytes]]:
+    def _swept(self, claims: RangeSet) -> Iterator[tuple[int, bytes]]:
         done = 0
-        for offset, data in pieces:
+        for offset, data in sweep(self._medium, claims.gaps(self._range)):
             self._progress.check()
             yield offset, data
             done += len(data)
-            self._progress.at(done)
+            self._progress.at(done, self._so_far)
 
-    def _sound_claims(self) -> RangeSet:
-        """What belongs to findings as far as nothing speaks against them, in whole sectors."""
-        claims = RangeSet()
-        for finding in self._file.findings("sound > 0", order="start"):
-            for extent in cut(finding.extents, finding.sound):
-                claims.add(Extent(extent.offset, -(-extent.length // SECTOR) * SECTOR))
-        return claims
+    def _pieces(self, lives: dict[int, tuple[int, int]]) -> None:
+        """Try findings that are not proved where they are said to lie in other places, more than once: each that is
+        settled narrows the choice for the others."""
+        geometry = {p.number: (p.volume.cluster_size, p.volume.data.end) for p in self._places if p.volume} | lives
+        taken = self._sound_claims()
+        for volume in self._volumes:
+            for _, extent in volume.own_extents():
+                taken.add(extent)
+        budget = Budget()
+        for round_number in range(1, _ROUNDS + 1):
+            doubtful = (
+                "state = 'deleted' AND confidence < 0.8 AND sound < size AND kind != 'other' AND volume IS NOT NULL"
+            )
+            waiting = list(self._file.findings(doubtful, order="start"))
+            self._progress.start(f"pieces, round {round_number}", len(waiting), "files")
+            settled = 0
+            for count, finding in enumerate(waiting, 1):
+                cluster, end = geometry.get(finding.volume or 0, (0, 0))
+                better = reassemble(self._medium, finding, cluster, end, taken, budget) if cluster else None
+                if better is not None:
+                    self._file.replace(better)
+                    settled += 1
+                    for extent in better.extents:
+                        taken.add(Extent(extent.offset, -(-extent.length // SECTOR) * SECTOR))
+                self._progress.at(count, f"{settled:,} put together")
+                self._progress.check()
+                self._commit_now_and_then()
+            self._progress.finish()
+            if not settled or budget.spent:
+                break
 
     def content(self) -> None:
         """Sweep what no sound part of a finding claims. Findings and position are saved together, every second."""
         claims = self._sound_claims()
-        grids = [
-            Grid(place.volume.data, place.volume.cluster_size, place.volume) for place in self._places if place.volume
-        ]
-        start = int(self._file.get("content_at", "0"))
-        found = len(list(self._file.findings("state = 'found'")))
-        data = total(self._medium.data_ranges())
+        grids = [Grid(volume.data, volume.cluster_size, volume) for volume in self._volumes]
+        start = max(int(self._file.get("content_at", "0")), self._range.offset)
+        data = total(self._medium.data_ranges(self._range.offset, self._range.end))
         self._progress.start("content", data)
-        done_before = total(self._medium.data_ranges(0, start))
-        committed = time.monotonic()
+        done_before = total(self._medium.data_ranges(self._range.offset, start))
         last = start
-        for position, new in content_findings(self._medium, claims, grids, start, self._progress):
+        wanted = self._limits.wanted_kinds()
+        for position, new in content_findings(
+            self._medium, claims, grids, start, self._progress, self._range.end, wanted
+        ):
             if new is not None:
-                self._file.add(new)
-                found += 1
+                self._add(new)
             self.swept += position - last if position > last else 0
             last = max(last, position)
-            self._progress.at(min(done_before + self.swept, data), f"{found:,} found")
+            self._progress.at(min(done_before + self.swept, data), self._so_far)
             self._file.put("content_at", str(position))
             self._progress.check()
-            if time.monotonic() - committed > _COMMIT_SECONDS:
-                self._file.commit()
-                committed = time.monotonic()
+            self._commit_now_and_then()
         self._progress.finish()

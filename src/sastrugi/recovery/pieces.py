@@ -1,0 +1,164 @@
+"""Files in pieces: put together around what other findings own, or across a gap, where their structure proves it.
+
+First every file that a record begins is laid along the clusters that nobody else owns. Where that proves nothing, the
+head is kept as far as its structure is right, and the rest is looked for behind gaps of growing length. Both stop at a
+budget; how many tries were made is told.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Callable, Sequence
+from dataclasses import dataclass, replace
+
+from sastrugi.kinds import Measure, Proof, all_kinds, recognise
+from sastrugi.kinds.registry import measuring_kind
+from sastrugi.media import Extent, Medium, RangeSet
+from sastrugi.media.extents import cut, join, total, within
+from sastrugi.recovery.findings import Finding
+from sastrugi.recovery.judge import BY_PROOF
+from sastrugi.recovery.sources import MediumSource
+from sastrugi.units import plural
+
+_MOST_PIECES = 2000
+_MOST_GAPS = 48
+_BACK = 1
+"""Clusters before the break at which the head may already have ended: a wrong byte shows late."""
+_PENALTY = 0.97
+"""What a guess of the place costs, however well it is proved."""
+
+
+@dataclass(slots=True)
+class Budget:
+    """How much may still be read for tries. `tries` counts those that were made."""
+
+    left: int = 256 << 20
+    most: int = 1500
+    tries: int = 0
+
+    def spend(self, count: int) -> bool:
+        self.left -= count
+        self.tries += 1
+        return not self.spent
+
+    @property
+    def spent(self) -> bool:
+        return self.left <= 0 or self.tries >= self.most
+
+
+def reassemble(
+    medium: Medium,
+    finding: Finding,
+    cluster: int,
+    end: int,
+    taken: RangeSet,
+    budget: Budget,
+    owned: Callable[[Extent], bool] = lambda extent: False,
+) -> Finding | None:
+    """The same finding in other places, if they are proved: whole by its structure, and as long as its record says (or
+    as its structure says, where there is no record). `taken` is what others own; `end` is where its volume ends."""
+    kind = all_kinds().get(finding.kind)
+    if not finding.extents or kind is None or measuring_kind(kind).bare:
+        return None
+    there = _measure(medium, finding.extents, finding.size, budget)
+    if there is None or _right(there, finding, finding.state == "deleted"):
+        return None  # it is whole where it is said to lie, or nothing that a structure could prove
+    start = finding.extents[0].offset
+    own = RangeSet(taken)
+    for extent in cut(finding.extents, finding.sound):
+        own.remove(extent)
+    recorded = finding.state == "deleted"
+    size = finding.size if recorded else end - start
+    around = _around(own, start, size, cluster, end)
+    proved = _proved(medium, finding, around, recorded, budget)
+    if proved is not None:
+        return _as(finding, proved, around, "around what other findings own", 1)
+    before = budget.tries
+    found = _across_a_gap(medium, finding, own, cluster, end, size, recorded, budget)
+    if found is None:
+        return None
+    measure, extents = found
+    return _as(finding, measure, extents, "its pieces found by its structure", budget.tries - before)
+
+
+def _around(taken: RangeSet, start: int, size: int, cluster: int, end: int, most: int = _MOST_PIECES) -> list[Extent]:
+    """`size` bytes from `start` on along clusters that are not in `taken`; fewer where the volume ends."""
+    out: list[Extent] = []
+    at, left = start, size
+    while left > 0 and at < end and len(out) < most:
+        if at in taken:
+            behind = next(iter(taken.overlap(Extent(at, end - at)))).end
+            at = start + -(-(behind - start) // cluster) * cluster
+            continue
+        free = taken.free_from(at, end)
+        length = min(left, free.length if free.end == end else free.length // cluster * cluster)
+        if length <= 0:
+            at += cluster
+            continue
+        out.append(Extent(at, length))
+        left -= length
+        at += -(-length // cluster) * cluster
+    return list(join(out))
+
+
+def _proved(
+    medium: Medium, finding: Finding, extents: Sequence[Extent], recorded: bool, budget: Budget
+) -> Measure | None:
+    """The measure of these places, if it proves the file whole."""
+    if not extents or (recorded and total(extents) < finding.size) or tuple(extents) == finding.extents:
+        return None
+    measure = _measure(medium, extents, finding.size, budget)
+    return measure if measure is not None and _right(measure, finding, recorded) else None
+
+
+def _measure(medium: Medium, extents: Sequence[Extent], size: int, budget: Budget) -> Measure | None:
+    if not budget.spend(min(size, total(extents))):
+        return None
+    return recognise(MediumSource(medium, tuple(extents)), deep=True)
+
+
+def _right(measure: Measure, finding: Finding, recorded: bool) -> bool:
+    if not measure.whole or measure.proof < Proof.STATISTICS:
+        return False
+    return not recorded or measure.length == finding.size
+
+
+def _across_a_gap(
+    medium: Medium, finding: Finding, taken: RangeSet, cluster: int, end: int, size: int, recorded: bool, budget: Budget
+) -> tuple[Measure, list[Extent]] | None:
+    """The head as far as it is right, then the rest behind a gap of one cluster, two, and so on."""
+    start = finding.extents[0].offset
+    straight = _around(taken, start, size, cluster, end)
+    measure = _measure(medium, straight, finding.size, budget)
+    if measure is None or measure.whole or measure.breaks_at is None:
+        return None
+    good = measure.breaks_at // cluster
+    for back in range(_BACK + 1):
+        head = (good - back) * cluster
+        if head <= 0:
+            break
+        first = list(within(straight, 0, head))
+        if total(first) < head:
+            break
+        behind = first[-1].end
+        for gap in range(1, _MOST_GAPS + 1):
+            rest = _around(taken, behind + gap * cluster, size - head, cluster, end)
+            if not rest or rest[0].offset >= end:
+                break
+            if rest[0].offset != behind + gap * cluster:
+                continue  # another gap leads to the same place
+            tried = _measure(medium, [*first, *rest], min(finding.size, head + (64 << 10)), budget)
+            if budget.spent:
+                return None
+            if tried is not None and _right(tried, finding, recorded):
+                return tried, list(join([*first, *rest]))
+    return None
+
+
+def _as(finding: Finding, measure: Measure, extents: Sequence[Extent], how: str, tries: int) -> Finding:
+    length = finding.size if finding.state == "deleted" else measure.length
+    places = cut(extents, length)
+    made = plural(tries, "try", "tries")
+    reasons = [f"{how}, in {plural(len(places), 'piece')} ({made})", measure.rule]
+    reasons += [reason for reason in finding.reasons if reason.startswith("name:") or "name" in reason]
+    sure = BY_PROOF[measure.proof] * _PENALTY
+    return replace(finding, extents=places, size=length, confidence=sure, reasons=reasons, sound=length)
