@@ -132,6 +132,10 @@ class RangeSet:
         stop = min(self._starts[i], end) if i < len(self._starts) else end
         return Extent(position, stop - position)
 
+    def end_at(self, position: int) -> int:
+        """Where the range ends that holds `position`, which must be in the set."""
+        return self._ends[bisect_right(self._starts, position) - 1]
+
     def __contains__(self, position: int) -> bool:
         i = bisect_right(self._starts, position) - 1
         return i >= 0 and position < self._ends[i]

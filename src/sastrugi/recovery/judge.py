@@ -24,11 +24,14 @@ _BY_PROOF_WITHOUT_RECORD = {
     Proof.STATISTICS: 0.85,
     Proof.GUESS: 0.35,
 }
+_TEXT = bytes({*range(0x20, 0x7F), 9, 10, 13})
 _MARKUP = ("html", "svg", "xml", "gpx", "rtf")
 _NO_KIND_ALL_FREE, _TEXT_THROUGHOUT, _TEXT_BEGINS = 0.75, 0.85, 0.3
 _BREAKS, _BREAKS_BY_CHECKSUM, _OTHER_KIND, _ZEROS = 0.3, 0.1, 0.15, 0.05
 _SOME_BEHIND, _MORE_BEHIND = 0.97, 0.85
 _OVERWRITTEN, _OVERLAP = 0.03, 0.25
+_LOOKED = 0.9
+_TEXT_REASON = "its bytes are text from end to end"
 _SURE_ENOUGH, _BORNE_OUT = 0.9, 0.8
 
 
@@ -101,9 +104,16 @@ def _judge_placement(medium: Medium, volume: Volume, entry: Entry, placement: Pl
     if conflicts:
         confidence, sound = (min(confidence, 0.9), sound) if proved else (min(confidence, _OVERWRITTEN), 0)
     elif overlapped_by and not proved:
-        confidence, sound = confidence * _OVERLAP, 0
+        # Content that is looked at from end to end would show what was written over it.
+        looked_through = sound >= entry.size and (_TEXT_REASON in reasons or (measure is not None and _looks(measure)))
+        confidence, sound = (confidence * _LOOKED, sound) if looked_through else (confidence * _OVERLAP, 0)
         reasons.append(f"{overlapped_by}, deleted as well and written later, claims some of the same clusters")
     return Verdict(placement, measure, confidence, tuple(reasons), sound)
+
+
+def _looks(measure: Measure) -> bool:
+    """Whether a whole file of this measure was looked at from end to end, not only along its headers."""
+    return measure.whole and measure.proof in (Proof.CHECKSUM, Proof.DECODES, Proof.STATISTICS)
 
 
 def _free_reason(conflicts: list[Conflict], clusters: int, cluster_size: int) -> str:
@@ -131,7 +141,7 @@ def _by_content(entry: Entry, source: MediumSource, measure: Measure | None, rea
     if not head.strip(b"\0"):
         reasons.append("its first sector holds only zeros")
         return _ZEROS, 0
-    if measure is None and expected is None:
+    if measure is None and expected is None and not _begins_as_text(head):
         reasons.append("no kind is known to compare its content with")
         return _NO_KIND_ALL_FREE, entry.size
     if measure is None and expected is not None and not _is_text(expected.name):
@@ -141,7 +151,7 @@ def _by_content(entry: Entry, source: MediumSource, measure: Measure | None, rea
     found = text.measure(source, False) if text.measure else None
     length = found.length if found is not None else 0
     if length >= entry.size:
-        reasons.append("its bytes are text from end to end")
+        reasons.append(_TEXT_REASON)
         return _TEXT_THROUGHOUT, entry.size
     reasons.append(f"its bytes stop being text at {length:,}")
     return (_TEXT_BEGINS if length > 512 else _OTHER_KIND), length
@@ -182,3 +192,7 @@ def judge_found(measure: Measure, on_grid: bool) -> tuple[float, list[str]]:
         confidence *= 0.6
         reasons.append("begins on a sector, but not on a cluster of the volume")
     return confidence, reasons
+
+
+def _begins_as_text(head: bytes) -> bool:
+    return not head.translate(None, _TEXT) and bool(head)

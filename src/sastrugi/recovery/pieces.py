@@ -7,7 +7,7 @@ budget; how many tries were made is told.
 
 from __future__ import annotations
 
-from collections.abc import Callable, Sequence
+from collections.abc import Sequence
 from dataclasses import dataclass, replace
 
 from sastrugi.kinds import Measure, Proof, all_kinds, recognise
@@ -23,6 +23,7 @@ _MOST_PIECES = 2000
 _MOST_GAPS = 48
 _BACK = 1
 """Clusters before the break at which the head may already have ended: a wrong byte shows late."""
+_UNPROVED = 0.5
 _PENALTY = 0.97
 """What a guess of the place costs, however well it is proved."""
 
@@ -52,13 +53,14 @@ def reassemble(
     end: int,
     taken: RangeSet,
     budget: Budget,
-    owned: Callable[[Extent], bool] = lambda extent: False,
 ) -> Finding | None:
     """The same finding in other places, if they are proved: whole by its structure, and as long as its record says (or
     as its structure says, where there is no record). `taken` is what others own; `end` is where its volume ends."""
     kind = all_kinds().get(finding.kind)
-    if not finding.extents or kind is None or measuring_kind(kind).bare:
+    if not finding.extents:
         return None
+    if kind is None or measuring_kind(kind).bare or kind.measure is None:
+        return _without_proof(finding, cluster, end, taken)
     there = _measure(medium, finding.extents, finding.size, budget)
     if there is None or _right(there, finding, finding.state == "deleted"):
         return None  # it is whole where it is said to lie, or nothing that a structure could prove
@@ -80,13 +82,32 @@ def reassemble(
     return _as(finding, measure, extents, "its pieces found by its structure", budget.tries - before)
 
 
+def _without_proof(finding: Finding, cluster: int, end: int, taken: RangeSet) -> Finding | None:
+    """A file whose content proves nothing, laid around what others surely own, if it was said to lie in one piece and
+    they own some of it."""
+    start = finding.extents[0].offset
+    if (
+        finding.state != "deleted"
+        or len(finding.extents) > 1
+        or start in taken
+        or not taken.overlap(finding.extents[0])
+    ):
+        return None
+    places = tuple(_around(taken, start, finding.size, cluster, end))
+    if total(places) < finding.size:
+        return None
+    how = f"around what other findings surely own, in {plural(len(places), 'piece')}; its content proves nothing"
+    reasons = [how, *(reason for reason in finding.reasons if "name" in reason)]
+    return replace(finding, extents=places, confidence=_UNPROVED, reasons=reasons)
+
+
 def _around(taken: RangeSet, start: int, size: int, cluster: int, end: int, most: int = _MOST_PIECES) -> list[Extent]:
     """`size` bytes from `start` on along clusters that are not in `taken`; fewer where the volume ends."""
     out: list[Extent] = []
     at, left = start, size
     while left > 0 and at < end and len(out) < most:
         if at in taken:
-            behind = next(iter(taken.overlap(Extent(at, end - at)))).end
+            behind = taken.end_at(at)
             at = start + -(-(behind - start) // cluster) * cluster
             continue
         free = taken.free_from(at, end)

@@ -26,7 +26,8 @@ PASSES = ("layout", "tables", "relics", "content")
 _COMMIT_SECONDS = 1.0
 _REPORT_EVERY = 50
 _ROUNDS = 3
-_DOUBTFUL = "state = 'deleted' AND confidence < 0.8 AND sound < size AND kind != 'other' AND volume IS NOT NULL"
+_SURE = "sound > 0 AND confidence >= 0.8"
+_DOUBTFUL = "state = 'deleted' AND confidence < 0.8 AND size > 0 AND volume IS NOT NULL"
 
 
 @dataclass(frozen=True, slots=True)
@@ -167,11 +168,11 @@ class _Run:
                 self._commit_now_and_then()
         self._progress.finish()
 
-    def _sound_claims(self) -> RangeSet:
-        """What belongs to findings as far as nothing speaks against them, in whole sectors; live files that the limits
-        leave out are asked of their volumes."""
+    def _sound_claims(self, surely: bool = False) -> RangeSet:
+        """What belongs to findings as far as nothing speaks against them (or, `surely`, as their content shows), in
+        whole sectors; live files that the limits leave out are asked of their volumes."""
         claims = RangeSet()
-        found = (cut(f.extents, f.sound) for f in self._file.findings("sound > 0", order="start"))
+        found = (cut(f.extents, f.sound) for f in self._file.findings(_SURE if surely else "sound > 0", order="start"))
         for extents in (*found, *self._live_left_out()):
             for extent in extents:
                 claims.add(Extent(extent.offset, -(-extent.length // SECTOR) * SECTOR))
@@ -225,15 +226,13 @@ class _Run:
         """Try findings that are not proved where they are said to lie in other places, more than once: each that is
         settled narrows the choice for the others."""
         geometry = {p.number: (p.volume.cluster_size, p.volume.data.end) for p in self._places if p.volume} | lives
-        taken = self._sound_claims()
+        taken = self._sound_claims(surely=True)
         for volume in self._volumes:
             for _, extent in volume.own_extents():
                 taken.add(extent)
         budget = Budget()
         for round_number in range(1, _ROUNDS + 1):
-            doubtful = (
-                "state = 'deleted' AND confidence < 0.8 AND sound < size AND kind != 'other' AND volume IS NOT NULL"
-            )
+            doubtful = "state = 'deleted' AND confidence < 0.8 AND size > 0 AND volume IS NOT NULL"
             waiting = list(self._file.findings(doubtful, order="start"))
             self._progress.start(f"pieces, round {round_number}", len(waiting), "files")
             settled = 0
@@ -243,7 +242,7 @@ class _Run:
                 if better is not None:
                     self._file.replace(better)
                     settled += 1
-                    for extent in better.extents:
+                    for extent in better.extents if better.sound else ():
                         taken.add(Extent(extent.offset, -(-extent.length // SECTOR) * SECTOR))
                 self._progress.at(count, f"{settled:,} put together")
                 self._progress.check()
