@@ -18,7 +18,7 @@ _SCAN_HELP = """Search a medium for live and lost files; the findings go to a sc
 
 \b
 Example: sastrugi scan card.img --out card.scan
-A scan that was stopped goes on with --go-on. Limits (kinds, groups, a range, sizes, one volume) make
+A scan that was stopped goes on with --go-on. Limits (kinds, groups, range, sizes, volume) make
 it quicker where they can; they stay with the scan file."""
 _LIST_HELP = """List the findings of a scan.
 

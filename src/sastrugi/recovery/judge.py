@@ -31,6 +31,8 @@ _BREAKS, _BREAKS_BY_CHECKSUM, _OTHER_KIND, _ZEROS = 0.3, 0.1, 0.15, 0.05
 _SOME_BEHIND, _MORE_BEHIND = 0.97, 0.85
 _OVERWRITTEN, _OVERLAP = 0.03, 0.25
 _LOOKED = 0.9
+LOOKED_THROUGH = (Proof.CHECKSUM, Proof.DECODES, Proof.STATISTICS)
+"""Proofs that look at all of the content; a structure may be right although what lies between is not."""
 _TEXT_REASON = "its bytes are text from end to end"
 _SURE_ENOUGH, _BORNE_OUT = 0.9, 0.8
 
@@ -113,7 +115,7 @@ def _judge_placement(medium: Medium, volume: Volume, entry: Entry, placement: Pl
 
 def _looks(measure: Measure) -> bool:
     """Whether a whole file of this measure was looked at from end to end, not only along its headers."""
-    return measure.whole and measure.proof in (Proof.CHECKSUM, Proof.DECODES, Proof.STATISTICS)
+    return measure.whole and measure.proof in LOOKED_THROUGH
 
 
 def _free_reason(conflicts: list[Conflict], clusters: int, cluster_size: int) -> str:

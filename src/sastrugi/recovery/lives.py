@@ -13,7 +13,7 @@ from dataclasses import dataclass
 
 from sastrugi.media import Extent, Medium
 from sastrugi.volumes.base import NOBODY, Conflict, Entry, Placement, Volume
-from sastrugi.volumes.loose import LooseFolder, LooseRecord, split_at
+from sastrugi.volumes.loose import LooseFolder, LooseRecord, mend_edge, split_at
 
 _SECTOR = 512
 _CLUSTERS = {"fat": [_SECTOR << n for n in range(8)], "exfat": [_SECTOR << n for n in range(17)]}
@@ -297,6 +297,7 @@ class Ghost(Volume):
         loose = sorted(
             (f for f in self._folders if f.own is None and f.offset not in starts), key=lambda folder: folder.offset
         )
+        by_end = {folder.end: folder for folder in self._folders}
         out: dict[int, LooseFolder] = {}
         ends = {
             id(folder): (self._last_end(folder), folder)
@@ -304,16 +305,21 @@ class Ghost(Volume):
             if folder.full and (folder.own is not None or folder.offset in starts)
         }
         for piece in loose:
-            if piece.follows is not None:
-                out[id(piece)] = out.get(id(piece.follows), piece.follows)
-                ends.pop(id(piece.follows), None)
+            before_it = by_end.get(piece.follows.end) if piece.follows is not None else None
+            if before_it is not None:
+                out[id(piece)] = out.get(id(before_it), before_it)
+                ends.pop(id(before_it), None)
+                if piece.full:
+                    ends[id(piece)] = (max(self._last_end(piece), piece.end), piece)
                 continue
             before = [(end, key) for key, (end, _) in ends.items() if end <= piece.offset]
             if not before:
                 continue
             _, key = max(before)
             first = ends.pop(key)[1]
+            piece.follows = first
             out[id(piece)] = out.get(id(first), first)
+            mend_edge(piece)
             if piece.full:
                 ends[id(piece)] = (max(self._last_end(piece), piece.end), piece)
         return out

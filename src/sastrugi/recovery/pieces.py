@@ -15,14 +15,16 @@ from sastrugi.kinds.registry import measuring_kind
 from sastrugi.media import Extent, Medium, RangeSet
 from sastrugi.media.extents import cut, join, total, within
 from sastrugi.recovery.findings import Finding
-from sastrugi.recovery.judge import BY_PROOF
+from sastrugi.recovery.judge import BY_PROOF, LOOKED_THROUGH
 from sastrugi.recovery.sources import MediumSource
 from sastrugi.units import plural
 
 _MOST_PIECES = 2000
 _MOST_GAPS = 48
-_BACK = 1
-"""Clusters before the break at which the head may already have ended: a wrong byte shows late."""
+_BACK, _FORWARD = 1, 32
+"""Clusters before and behind the reported break at which the head may end: a wrong byte shows late, and a wrong
+checksum is told at the start of what it is of."""
+_MOST_TRIES = 600
 _UNPROVED = 0.5
 _PENALTY = 0.97
 """What a guess of the place costs, however well it is proved."""
@@ -153,25 +155,22 @@ def _across_a_gap(
     if measure is None or measure.whole or measure.breaks_at is None:
         return None
     good = measure.breaks_at // cluster
-    for back in range(_BACK + 1):
-        head = (good - back) * cluster
-        if head <= 0:
-            break
-        first = list(within(straight, 0, head))
-        if total(first) < head:
-            break
-        behind = first[-1].end
-        for gap in range(1, _MOST_GAPS + 1):
-            rest = _around(taken, behind + gap * cluster, size - head, cluster, end)
-            if not rest or rest[0].offset >= end:
-                break
-            if rest[0].offset != behind + gap * cluster:
-                continue  # another gap leads to the same place
-            tried = _measure(medium, [*first, *rest], min(finding.size, head + (64 << 10)), budget)
-            if budget.spent:
-                return None
-            if tried is not None and _right(tried, finding, recorded):
+    heads = range(max(good - _BACK, 1), min(good + _FORWARD, (total(straight) - 1) // cluster) + 1)
+    tries = 0
+    for gap in range(1, _MOST_GAPS + 1):
+        for count in heads:
+            first = within(straight, 0, count * cluster)
+            behind = first[-1].end
+            rest = _around(taken, behind + gap * cluster, size - count * cluster, cluster, end)
+            if not rest or rest[0].offset != behind + gap * cluster:
+                continue  # beyond the end, or where another gap leads to, too
+            tries += 1
+            tried = _measure(medium, [*first, *rest], finding.size, budget)
+            # Headers alone are right in many places: only content that is looked through proves a guess.
+            if tried is not None and tried.proof in LOOKED_THROUGH and _right(tried, finding, recorded):
                 return tried, list(join([*first, *rest]))
+            if budget.spent or tries >= _MOST_TRIES:
+                return None
     return None
 
 

@@ -18,6 +18,7 @@ from sastrugi.volumes.relics import LooseTable
 
 _SECTOR = 512
 _MOST_JOINED = 400
+_LONGEST_RECORD = 21 * ENTRY_SIZE
 _DOT = b".".ljust(11)
 
 
@@ -99,6 +100,20 @@ def _join_exfat(folders: Sequence[LooseFolder]) -> None:
                 head.follows = folder
                 folder.records.append(_of_exfat(folder.end - len(tail), across[0]))
                 break
+
+
+def mend_edge(piece: LooseFolder) -> None:
+    """Give the first record of a FAT folder's later piece the long name that begins in the piece before."""
+    before = piece.follows
+    if piece.family != "fat" or before is None or not piece.records:
+        return
+    tail = before.data[-_LONGEST_RECORD:]
+    for record in fat.parse_table(tail + piece.data[:_LONGEST_RECORD], 32):
+        if record.position < len(tail) < record.position + record.length and not record.label:
+            whole = _of_fat(0, record)
+            whole.record = piece.records[0].record
+            if (whole.cluster, whole.size) == (piece.records[0].cluster, piece.records[0].size):
+                piece.records[0] = whole
 
 
 def split_at(folders: Sequence[LooseFolder], starts: Iterable[int]) -> list[LooseFolder]:

@@ -1,0 +1,229 @@
+"""Earlier lives: after quick formats by the system's own tools, names, folders and content come back; limits; pieces."""
+
+from __future__ import annotations
+
+import datetime as dt
+import hashlib
+import json
+import random
+import subprocess
+from collections.abc import Callable
+from pathlib import Path
+
+import numpy as np
+import pytest
+from hypothesis import given
+from hypothesis import strategies as st
+
+from sastrugi.media import Extent, RangeSet, open_medium
+from sastrugi.media.raw import RawImage
+from sastrugi.recovery.bins import read_index
+from sastrugi.recovery.findings import Finding, ScanFile
+from sastrugi.recovery.layout import find_places
+from sastrugi.recovery.pieces import Budget, reassemble
+from sastrugi.specimen.steps.lose import windows_index
+from sastrugi.volumes.base import Times
+from sastrugi.volumes.loose import loose_folders
+from sastrugi.volumes.relics import FAMILIES, loose_tables, sweep
+from tests.conftest import Program
+from tests.judges import linux, make_volume, require_drivers
+from tests.test_drivers import real_files
+from tests.test_kinds import sample
+
+
+def came_back(scan_file: Path, image: Path) -> dict[str, list[str]]:
+    """Names (with their last folder) of what a scan found that is not live, by digest of the content."""
+    out: dict[str, list[str]] = {}
+    with ScanFile.open(scan_file) as scan, open_medium(image) as medium:
+        for finding in scan.findings("state != 'live'"):
+            digest = hashlib.sha256(medium.read_extents(finding.extents)).hexdigest()
+            out.setdefault(digest, []).append("/".join(finding.path.split("/")[-2:]))
+    return out
+
+
+@pytest.mark.drivers
+@pytest.mark.parametrize(
+    ("before", "cluster", "after", "new_cluster"),
+    [
+        ("fat32", 512, "fat32", 512),
+        ("fat32", 1024, "fat32", 512),
+        ("fat16", 2048, "fat16", 4096),
+        ("exfat", 4096, "exfat", 4096),
+        ("exfat", 4096, "exfat", 32768),
+        ("fat32", 512, "exfat", 4096),
+        ("exfat", 4096, "fat32", 512),
+    ],
+)
+def test_a_quick_format_loses_little(
+    sastrugi: Program, tmp_path: Path, before: str, cluster: int, after: str, new_cluster: int
+) -> None:
+    """Real files, written by the driver, then the system's mkfs over them: what is still on the medium comes back, with
+    its name and the folder it lay in."""
+    require_drivers()
+    source = tmp_path / "source"
+    real_files(source, random.Random(cluster))
+    size = (120 if "fat16" in (before, after) else 96) << 20
+    image = make_volume(tmp_path / "card.img", size, before, cluster)
+    linux(image, f"mkdir season; cp -r {source}/. season", tmp_path, file_system=before)
+    with image.open("rb") as file:
+        kept = file.read()
+    make_volume(tmp_path / "empty.img", size, after, new_cluster)
+    _format(image, after, new_cluster)
+    medium = image.read_bytes()
+    sastrugi("scan", image, "--out", tmp_path / "card.scan")
+    found = came_back(tmp_path / "card.scan", image)
+    whole = named = placed = total = known = 0
+    for path in source.rglob("*"):
+        if not path.is_file():
+            continue
+        content = path.read_bytes()
+        at = kept.find(content)
+        if at < 0 or medium[at : at + len(content)] != content or len(content) < 600:
+            continue  # in pieces, or written over by the format
+        total += 1
+        names = found.get(hashlib.sha256(content).hexdigest(), [])
+        whole += bool(names)
+        # The format wrote over some folders: their names are gone for everybody.
+        first = (path.name[:5].encode("utf-16-le"), path.name.replace(".", "")[:8].encode("utf-8"))
+        known += bool(names) and any(part in medium for part in first)
+        named += any(name.endswith(f"/{path.name}") for name in names)
+        placed += f"{path.parent.name}/{path.name}" in names
+    assert total > 80
+    assert whole >= 0.98 * total, f"{whole} of {total}"
+    assert named >= 0.97 * known and known > 0.7 * whole, f"{named} of {known}"
+    assert (before, cluster) != (after, new_cluster) or placed >= 0.97 * named, f"{placed} of {named}"
+    wanted = {hashlib.sha256(path.read_bytes()).hexdigest() for path in source.rglob("*") if path.is_file()}
+    results = sum(len(names) for names in found.values())
+    strange = sum(len(names) for digest, names in found.items() if digest not in wanted)
+    assert strange <= 0.05 * results, f"{strange} of {results} results are no file that was there"
+
+
+def _format(image: Path, file_system: str, cluster: int) -> None:
+    """The system's mkfs over what is there."""
+    words = ["mkfs.exfat", "-c", str(cluster)]
+    if file_system != "exfat":
+        words = ["mkfs.vfat", "-F", file_system.removeprefix("fat"), "-s", str(cluster // 512)]
+    path = "/usr/local/sbin:/usr/sbin:/sbin:/usr/bin:/bin"
+    subprocess.run([*words, str(image)], check=True, capture_output=True, env={"PATH": path})
+
+
+@given(st.binary(min_size=0, max_size=4096), st.integers(0, 1 << 30))
+def test_noise_holds_no_folders(data: bytes, seed: int) -> None:
+    noise = np.random.RandomState(seed).bytes(512 * 64)
+    for name, test in FAMILIES.items():
+        assert not test(noise).any(), name
+        flags = test(data.ljust(4096, b"\0"))
+        assert len(flags) == -(-len(data.ljust(4096, b"\0")) // 512)
+
+
+def test_every_folder_of_a_volume_is_found_by_its_shape(sastrugi: Program, tmp_path: Path) -> None:
+    """The loose pieces hold every record that the volume's own reader lists."""
+    for recipe in ("whole-folder", "by-turns"):
+        sastrugi("build", recipe, "--into", tmp_path / recipe)
+        with open_medium(tmp_path / recipe) as medium:
+            tables = loose_tables(sweep(medium, [Extent(0, medium.size)]))
+            loose = {(r.name[1:], r.size) for folder in loose_folders(tables) for r in folder.records}
+            volume = find_places(medium)[0].volume
+            assert volume is not None
+            listed = {(entry.name[1:], entry.size) for entry in volume.entries() if not entry.folder}
+        assert listed and listed <= loose
+
+
+# -- limits -----------------------------------------------------------------------------------------------------------
+
+LIMITS: list[tuple[tuple[str, ...], Callable[[Finding], bool]]] = [
+    (("--kind", "jpeg"), lambda f: f.kind == "jpeg"),
+    (("--group", "picture", "--group", "document"), lambda f: f.group in ("picture", "document")),
+    (("--min-size", "20 KiB", "--max-size", "400 KiB"), lambda f: 20 << 10 <= f.size <= 400 << 10),
+    (("--deleted-only",), lambda f: f.state != "live"),
+    (("--volume", "1"), lambda f: True),
+    (("--range", "2 MiB..4 MiB"), lambda f: bool(f.extents) and 2 << 20 <= f.extents[0].offset < 4 << 20),
+]
+
+
+@pytest.mark.parametrize(("words", "keeps"), LIMITS, ids=[words[0] for words, _ in LIMITS])
+def test_a_limited_scan_finds_what_the_limit_leaves(
+    sastrugi: Program, demo: Path, tmp_path: Path, words: tuple[str, ...], keeps: Callable[[Finding], bool]
+) -> None:
+    sastrugi("scan", demo / "specimen", "--out", tmp_path / "all.scan")
+    sastrugi("scan", demo / "specimen", "--out", tmp_path / "some.scan", *words)
+    with ScanFile.open(tmp_path / "all.scan") as every, ScanFile.open(tmp_path / "some.scan") as some:
+        wanted = {(f.path, f.size, f.extents) for f in every.findings() if keeps(f) and f.extents}
+        told = {(f.path, f.size, f.extents) for f in some.findings() if f.extents}
+        assert wanted and told == wanted
+        assert json.loads(some.get("limits"))
+
+
+@pytest.mark.parametrize(
+    ("words", "said"),
+    [
+        (("--kind", "jpg"), "did you mean 'jpeg'"),
+        (("--group", "pictures"), "no group of kinds"),
+        (("--range", "4 MiB..2 MiB"), "turn it round"),
+        (("--min-size", "2 MiB", "--max-size", "1 MiB"), "turn them round"),
+        (("--volume", "9"), "no volume 9"),
+        (("--passes", "guess"), "is no pass"),
+    ],
+)
+def test_limits_that_make_no_sense(
+    sastrugi: Program, demo: Path, tmp_path: Path, words: tuple[str, ...], said: str
+) -> None:
+    ran = sastrugi("scan", demo / "specimen", "--out", tmp_path / "x.scan", *words, code=2)
+    assert said in ran.err and ran.err.count("\n") == 1
+
+
+def test_progress_for_programs_is_one_document_a_line(sastrugi: Program, demo: Path, tmp_path: Path) -> None:
+    ran = sastrugi("scan", demo / "specimen", "--out", tmp_path / "x.scan", "--progress", "json", "--json")
+    lines = [json.loads(line) for line in ran.err.splitlines()]
+    assert {"tables of volume 1", "relics", "content"} <= {line["task"] for line in lines}
+    assert all({"done", "total", "unit", "rate", "elapsed", "remaining", "note"} <= line.keys() for line in lines)
+
+
+# -- pieces and bins --------------------------------------------------------------------------------------------------
+
+CLUSTER = 4096
+
+
+@pytest.mark.parametrize(
+    ("kind", "gap_is_known"),
+    [("png", True), ("jpeg", True), ("zip", True), ("pdf", True), ("png", False), ("jpeg", False), ("flac", False)],
+)
+def test_pieces_are_put_together(tmp_path: Path, kind: str, gap_is_known: bool) -> None:
+    """A file with something else between its two halves: around it if that is known, behind the gap if it is not."""
+    content = sample(kind, 90_000)
+    cut = len(content) // 2 // CLUSTER * CLUSTER
+    first, second = Extent(CLUSTER, cut), Extent(6 * CLUSTER + cut, len(content) - cut)
+    with RawImage(tmp_path / "m.img", 1 << 20) as image:
+        image.write(first.offset, content[:cut])
+        image.write(first.end, random.Random(3).randbytes(second.offset - first.end))
+        image.write(second.offset, content[cut:])
+        taken = RangeSet([Extent(first.end, second.offset - first.end)] if gap_is_known else [])
+        guess = (Extent(CLUSTER, len(content)),)
+        finding = Finding(
+            "deleted", "/", f"x.{kind}", kind, "data", len(content), guess, Times(), ("tables",), 0.1, 1.0, []
+        )
+        better = reassemble(image, finding, CLUSTER, image.size, taken, Budget())
+        assert better is not None and better.extents == (first, second)
+        assert image.read_extents(better.extents) == content
+        assert better.confidence > 0.8 and "in 2 pieces" in better.reasons[0]
+        spent = Budget(left=1)
+        assert gap_is_known or reassemble(image, finding, CLUSTER, image.size, taken, spent) is None
+
+
+@given(
+    parts=st.lists(st.text(st.characters(codec="utf-8", exclude_characters='\\/:*?"<>|\0'), min_size=1), min_size=1),
+    size=st.integers(0, 1 << 40),
+    version=st.sampled_from([1, 2]),
+)
+def test_an_index_of_the_bin_is_read_as_it_was_written(parts: list[str], size: int, version: int) -> None:
+    parts = [part for part in parts if part.strip(". ")] or ["x"]
+    path = "/".join(parts)[:200].rstrip("/. ") or "x"
+    got = read_index(windows_index("/" + path, size, dt.datetime(2031, 2, 3), version))
+    assert got is not None and got[0] == size
+    assert "/".join(got[1]) == "/".join(part for part in path.split("/") if part not in ("", "."))
+
+
+@given(st.binary(max_size=700))
+def test_no_bytes_at_all_upset_the_index_reader(data: bytes) -> None:
+    got = read_index(data)
+    assert got is None or all(part and "\0" not in part for part in got[1])
