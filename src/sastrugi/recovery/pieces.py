@@ -25,7 +25,7 @@ _BACK, _FORWARD = 1, 32
 """Clusters before and behind the reported break at which the head may end: a wrong byte shows late, and a wrong
 checksum is told at the start of what it is of."""
 _MOST_TRIES = 600
-_UNPROVED = 0.5
+_UNPROVED, _BY_HEADERS = 0.5, 0.7
 _PENALTY = 0.97
 """What a guess of the place costs, however well it is proved."""
 
@@ -166,8 +166,9 @@ def _across_a_gap(
                 continue  # beyond the end, or where another gap leads to, too
             tries += 1
             tried = _measure(medium, [*first, *rest], finding.size, budget)
-            # Headers alone are right in many places: only content that is looked through proves a guess.
-            if tried is not None and tried.proof in LOOKED_THROUGH and _right(tried, finding, recorded):
+            # Headers alone are right in many places: only where they break is such a guess taken.
+            exact = tried is not None and (tried.proof in LOOKED_THROUGH or (recorded and count <= good))
+            if tried is not None and exact and _right(tried, finding, recorded):
                 return tried, list(join([*first, *rest]))
             if budget.spent or tries >= _MOST_TRIES:
                 return None
@@ -180,5 +181,7 @@ def _as(finding: Finding, measure: Measure, extents: Sequence[Extent], how: str,
     made = plural(tries, "try", "tries")
     reasons = [f"{how}, in {plural(len(places), 'piece')} ({made})", measure.rule]
     reasons += [reason for reason in finding.reasons if reason.startswith("name:") or "name" in reason]
-    sure = BY_PROOF[measure.proof] * _PENALTY
-    return replace(finding, extents=places, size=length, confidence=sure, reasons=reasons, sound=length)
+    through = measure.proof in LOOKED_THROUGH
+    sure = BY_PROOF[measure.proof] * (_PENALTY if through or tries == 1 else _BY_HEADERS)
+    sound = length if through or tries == 1 else 0
+    return replace(finding, extents=places, size=length, confidence=sure, reasons=reasons, sound=sound)
