@@ -9,7 +9,7 @@ from __future__ import annotations
 
 from collections import Counter, defaultdict
 from collections.abc import Callable, Iterator, Sequence
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 
 from sastrugi.media import Extent, Medium
 from sastrugi.volumes.base import NOBODY, Conflict, Entry, Placement, Volume
@@ -229,7 +229,8 @@ class Ghost(Volume):
         told = "as its record says" if record.straight else "from its first cluster"
         sure = record.name_sure * (0.5 if not path or path[0].startswith(_UNPLACED[:9]) else 1.0)
         if record.deleted and self._may_be_low(record):
-            places = [self._placed(at, size, told) for at in self._by_low_words(record, folder)]
+            offsets = self._by_low_words(record, folder)
+            places = [replace(self._placed(at, size, told), far=n > 0) for n, at in enumerate(offsets)]
             return Entry(
                 (*path, record.name), False, True, size, record.times, (record.record,), tuple(places), sure,
                 record.name_note, [DELETED_THEN],
