@@ -227,3 +227,14 @@ def test_an_index_of_the_bin_is_read_as_it_was_written(parts: list[str], size: i
 def test_no_bytes_at_all_upset_the_index_reader(data: bytes) -> None:
     got = read_index(data)
     assert got is None or all(part and "\0" not in part for part in got[1])
+
+
+def test_a_finding_that_cannot_be_read_whole_says_so(sastrugi: Program, tmp_path: Path) -> None:
+    sastrugi("build", "worn-stick", "--into", tmp_path / "worn")
+    sastrugi("scan", tmp_path / "worn", "--out", tmp_path / "worn.scan", code=3)
+    with ScanFile.open(tmp_path / "worn.scan") as scan, open_medium(tmp_path / "worn") as medium:
+        for finding in scan.findings():
+            dead = sum(part.length for extent in finding.extents for part in medium.unreadable.overlap(extent))
+            told = any("could not be read" in reason for reason in finding.reasons)
+            assert told == bool(dead) and (not dead or finding.confidence <= 0.05)
+        assert any("could not be read" in " ".join(finding.reasons) for finding in scan.findings())

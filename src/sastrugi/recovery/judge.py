@@ -96,6 +96,8 @@ def _judge_placement(medium: Medium, volume: Volume, entry: Entry, placement: Pl
         conflicts = [conflict for conflict in conflicts if conflict.owner not in (own, NOBODY)]
     clusters = -(-entry.size // volume.cluster_size)
     reasons = [placement.reason, _free_reason(conflicts, clusters, volume.cluster_size)]
+    if entry.damaged and not conflicts:
+        reasons[1] = "no other file owns its clusters"
     confidence, sound, measure = 0.0, 0, None
     if total(placement.extents) < entry.size:
         reasons.append("its size reaches beyond the end of the volume")

@@ -63,8 +63,7 @@ def unlisted_places(medium: Medium, places: list[Place]) -> list[Place]:
                     if volume is not None and volume.where.end <= medium.size + medium.sector:
                         starts.add(start)
                         number = len(places) + len(out) + 1
-                        told = "backup boot sector" if back else "boot sector"
-                        origin = f"no table lists it: a {told} stands at byte {at + sector * _SECTOR:,}"
+                        origin = f"in no table, by its {'backup ' if back else ''}boot sector"
                         out.append(Place(number, volume.where, origin, None, volume, listed=False))
                         break
         if len(out) >= _MOST_UNLISTED:

@@ -26,6 +26,7 @@ PASSES = ("layout", "tables", "relics", "content")
 _COMMIT_SECONDS = 1.0
 _REPORT_EVERY = 50
 _ROUNDS = 3
+_UNREAD = 0.05
 _SURE = "sound > 0 AND confidence >= 0.8"
 _DOUBTFUL = "state = 'deleted' AND confidence < 0.8 AND size > 0 AND volume IS NOT NULL"
 
@@ -143,6 +144,10 @@ class _Run:
     # -- what all passes need ---------------------------------------------------------------
 
     def _add(self, finding: Finding) -> None:
+        lost = sum(part.length for e in finding.extents for part in self._medium.unreadable.overlap(e))
+        if lost:
+            finding.confidence = min(finding.confidence, _UNREAD)
+            finding.reasons.append(f"{lost:,} of its {finding.size:,} bytes could not be read")
         if self._limits.keeps(finding):
             self._file.add(finding)
             if finding.state != "live":
