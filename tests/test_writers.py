@@ -17,7 +17,7 @@ from sastrugi.errors import VolumeError
 from sastrugi.media import Extent, open_medium
 from sastrugi.media.raw import RawImage
 from sastrugi.specimen.formats import FILE_SYSTEMS, format_volume
-from sastrugi.volumes.base import probe
+from sastrugi.volumes.probing import probe
 from sastrugi.volumes.writing import VolumeWriter
 from tests.judges import assert_clean, mtools_read, require_drivers
 

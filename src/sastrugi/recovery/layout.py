@@ -8,7 +8,8 @@ import numpy as np
 
 from sastrugi.media import Extent, Medium, RangeSet
 from sastrugi.media.partitions import Partition, read_table
-from sastrugi.volumes.base import Volume, probe
+from sastrugi.volumes.base import Volume
+from sastrugi.volumes.probing import probe
 from sastrugi.volumes.relics import sweep
 
 _SECTOR = 512

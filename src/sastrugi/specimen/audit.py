@@ -16,8 +16,9 @@ from sastrugi.progress import Progress
 from sastrugi.specimen.ceiling import share_by_books, share_by_look
 from sastrugi.specimen.digests import medium_digest, sha256_file
 from sastrugi.specimen.truth import RECIPE_FILE, SUMS_FILE, TRUTH_FILE, UNKNOWN, Specimen, TruthFile
-from sastrugi.volumes.base import Entry, probe
+from sastrugi.volumes.base import Entry
 from sastrugi.volumes.looking import look_at_record, same_name
+from sastrugi.volumes.probing import probe
 
 FAULTS_FILE = SPECIMEN_IMAGE + FAULTS_SUFFIX
 _READ = 1 << 22

@@ -30,7 +30,7 @@ from sastrugi.specimen.looked import Known
 from sastrugi.specimen.mirror import Mirror
 from sastrugi.specimen.truth import ORIGINALS
 from sastrugi.units import format_size
-from sastrugi.volumes.base import probe
+from sastrugi.volumes.probing import probe
 
 _READ = 1 << 20
 _SET_ATTRIBUTES = 0x40047211

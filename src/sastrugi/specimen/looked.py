@@ -22,10 +22,11 @@ from sastrugi.specimen.blocks import BLOCK
 from sastrugi.specimen.ceiling import equal_blocks
 from sastrugi.specimen.locate import Original, Piece
 from sastrugi.specimen.truth import ORIGINALS, UNKNOWN, Ceiling, End, NameCeiling, Placed, Role, TruthFile
-from sastrugi.volumes.base import Entry, Volume, probe
+from sastrugi.volumes.base import Entry, Volume
 from sastrugi.volumes.exfat.directory import parse_table as parse_exfat
 from sastrugi.volumes.fat.directory import parse_table as parse_fat
 from sastrugi.volumes.looking import same_name
+from sastrugi.volumes.probing import probe
 from sastrugi.volumes.relics import loose_tables, sweep
 
 _READ = 4 << 20

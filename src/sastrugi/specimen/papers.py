@@ -23,7 +23,7 @@ from sastrugi.specimen.truth import (
     TruthMedium,
     TruthVolume,
 )
-from sastrugi.volumes.base import probe
+from sastrugi.volumes.probing import probe
 
 if TYPE_CHECKING:
     from pathlib import Path

@@ -7,7 +7,6 @@ from abc import ABC, abstractmethod
 from collections.abc import Iterator
 from dataclasses import dataclass, field
 
-from sastrugi.media.base import Medium
 from sastrugi.media.extents import Extent
 
 
@@ -102,15 +101,3 @@ class Volume(ABC):
     @abstractmethod
     def conflicts(self, extents: tuple[Extent, ...]) -> list[Conflict]:
         """Which parts of `extents` are not free now, and whose they are."""
-
-
-def probe(medium: Medium, where: Extent) -> Volume | None:
-    """The volume that begins at `where.offset`, if any file system we can read is there."""
-    from sastrugi.volumes.exfat.read import open_exfat
-    from sastrugi.volumes.fat.read import open_fat
-
-    for opener in (open_exfat, open_fat):
-        volume = opener(medium, where)
-        if volume is not None:
-            return volume
-    return None
