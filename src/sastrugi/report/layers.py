@@ -76,7 +76,7 @@ def _settled(title: str, size: int, claims: dict[str, Iterable[Extent]], marks: 
 
 def layers_of_specimen(specimen: Specimen) -> MediumLayers:
     """What the truth knows, and where the present volumes keep their structures."""
-    from sastrugi.volumes.base import probe
+    from sastrugi.volumes.probing import probe
     from sastrugi.volumes.names import spoken
 
     truth, medium = specimen.truth, specimen.medium
