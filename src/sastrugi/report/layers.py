@@ -76,8 +76,8 @@ def _settled(title: str, size: int, claims: dict[str, Iterable[Extent]], marks: 
 
 def layers_of_specimen(specimen: Specimen) -> MediumLayers:
     """What the truth knows, and where the present volumes keep their structures."""
-    from sastrugi.volumes.probing import probe
     from sastrugi.volumes.names import spoken
+    from sastrugi.volumes.probing import probe
 
     truth, medium = specimen.truth, specimen.medium
     files = [file for file in truth.files if file.size]
