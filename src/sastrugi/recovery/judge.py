@@ -31,7 +31,6 @@ _BREAKS, _BREAKS_BY_CHECKSUM, _OTHER_KIND, _ZEROS = 0.3, 0.1, 0.15, 0.05
 _SOME_BEHIND, _MORE_BEHIND = 0.97, 0.85
 _OVERWRITTEN, _OVERLAP = 0.03, 0.25
 _LOOKED = 0.9
-_HEAD = 64
 LOOKED_THROUGH = (Proof.CHECKSUM, Proof.DECODES, Proof.STATISTICS)
 """Proofs that look at all of the content; a structure may be right although what lies between is not."""
 _TEXT_REASON = "its bytes are text from end to end"
@@ -76,7 +75,8 @@ def judge_deleted(medium: Medium, volume: Volume, entry: Entry, overlapped_by: s
         return Verdict(None, None, 0.0, tuple(entry.notes) or ("nothing tells where it lay",))
     best: Verdict | None = None
     for placement in entry.placements:
-        if placement.far and not _head_fits(medium, entry.name, placement):
+        # There may be hundreds of far placements: their first bytes are all that is asked of most.
+        if placement.far and not begins_as_named(medium, entry.name, placement.extents[0].offset):
             continue
         verdict = _judge_placement(medium, volume, entry, placement, overlapped_by)
         if placement.far and best is not None and verdict.confidence < _BORNE_OUT:
@@ -118,13 +118,15 @@ def _judge_placement(medium: Medium, volume: Volume, entry: Entry, placement: Pl
     return Verdict(placement, measure, confidence, tuple(reasons), sound)
 
 
-def _head_fits(medium: Medium, name: str, placement: Placement) -> bool:
-    """Whether the first bytes of a far placement are those that the file's name calls for. There may be hundreds of
-    such placements: this is all that is asked of most."""
+def begins_as_named(medium: Medium, name: str, offset: int) -> bool | None:
+    """Whether the bytes at `offset` are those that a file of this name begins with; None where the name calls for
+    none."""
     kind = kind_for_name(name)
-    signatures = measuring_kind(kind).signatures if kind is not None and not measuring_kind(kind).bare else ()
-    head = medium.read(placement.extents[0].offset, _HEAD) if signatures and placement.extents else b""
-    return any(head[s.offset : s.offset + len(s.data)] == s.data for s in signatures)
+    kind = measuring_kind(kind) if kind is not None else None
+    if kind is None or kind.bare or not kind.signatures:
+        return None
+    head = medium.read(offset, max(signature.offset + len(signature.data) for signature in kind.signatures))
+    return any(head[s.offset : s.offset + len(s.data)] == s.data for s in kind.signatures)
 
 
 def _looks(measure: Measure) -> bool:

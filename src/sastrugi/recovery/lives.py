@@ -7,6 +7,7 @@ each piece of a folder is a guess that enough others confirm. Signatures of file
 
 from __future__ import annotations
 
+from bisect import bisect_right, insort
 from collections import Counter, defaultdict
 from collections.abc import Callable, Iterator, Sequence
 from dataclasses import dataclass, replace
@@ -267,7 +268,7 @@ class Ghost(Volume):
                     break
                 names.insert(0, above[1])
                 here = head.get(id(above[0]), above[0])
-            if not self._is_root(here):
+            if not self._is_root(here, at):
                 names.insert(0, _UNPLACED.format((here.offset - self.line.base) // self.line.cluster + _FIRST))
             out[id(folder)] = tuple(names)
         return out
@@ -283,11 +284,10 @@ class Ghost(Volume):
             if len(names) == 1:
                 parent[id(folder)] = (above, names[0])
 
-    def _is_root(self, folder: LooseFolder) -> bool:
+    def _is_root(self, folder: LooseFolder, at: dict[int, LooseFolder]) -> bool:
         """A piece without dot entries that holds folders whose `..` says: the root is above."""
         if self.line.family == "exfat" or folder.own is not None:
             return False
-        at = {one.offset: one for one in self._folders}
         below = [at.get(self.line.offset(r.cluster)) for r in folder.records if r.folder]
         return any(child is not None and child.parent == 0 for child in below)
 
@@ -300,29 +300,32 @@ class Ghost(Volume):
         )
         by_end = {folder.end: folder for folder in self._folders}
         out: dict[int, LooseFolder] = {}
-        ends = {
-            id(folder): (self._last_end(folder), folder)
-            for folder in self._folders
-            if folder.full and (folder.own is not None or folder.offset in starts)
-        }
+        # Full folders by their place, and in order of where the next piece may lie.
+        full = [f for f in self._folders if f.full and (f.own is not None or f.offset in starts)]
+        ends = {folder.offset: folder for folder in full}
+        waiting = sorted((self._last_end(folder), folder.offset) for folder in full)
+
+        def wait(piece: LooseFolder) -> None:
+            if piece.full:
+                ends[piece.offset] = piece
+                insort(waiting, (max(self._last_end(piece), piece.end), piece.offset))
+
         for piece in loose:
             before_it = by_end.get(piece.follows.end) if piece.follows is not None else None
             if before_it is not None:
                 out[id(piece)] = out.get(id(before_it), before_it)
-                ends.pop(id(before_it), None)
-                if piece.full:
-                    ends[id(piece)] = (max(self._last_end(piece), piece.end), piece)
+                ends.pop(before_it.offset, None)
+                wait(piece)
                 continue
-            before = [(end, key) for key, (end, _) in ends.items() if end <= piece.offset]
-            if not before:
+            while (k := bisect_right(waiting, (piece.offset, piece.offset))) and waiting[k - 1][1] not in ends:
+                del waiting[k - 1]
+            if not k:
                 continue
-            _, key = max(before)
-            first = ends.pop(key)[1]
+            first = ends.pop(waiting.pop(k - 1)[1])
             piece.follows = first
             out[id(piece)] = out.get(id(first), first)
             mend_edge(piece)
-            if piece.full:
-                ends[id(piece)] = (max(self._last_end(piece), piece.end), piece)
+            wait(piece)
         return out
 
     def _last_end(self, folder: LooseFolder) -> int:

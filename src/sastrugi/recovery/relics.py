@@ -3,14 +3,13 @@
 from __future__ import annotations
 
 from collections.abc import Iterable, Iterator, Sequence
+from functools import partial
 
-from sastrugi.kinds import kind_for_name
-from sastrugi.kinds.registry import measuring_kind
 from sastrugi.media import Extent, Medium, RangeSet
 from sastrugi.media.extents import total
 from sastrugi.progress import Progress
 from sastrugi.recovery.findings import Finding
-from sastrugi.recovery.judge import judge_deleted
+from sastrugi.recovery.judge import begins_as_named, judge_deleted
 from sastrugi.recovery.lives import DELETED_THEN, Ghost, line_of, lives_of
 from sastrugi.recovery.tables import deleted_finding, overlaps
 from sastrugi.volumes.base import Entry, Volume
@@ -19,25 +18,6 @@ from sastrugi.volumes.relics import LooseTable
 
 _MOST_LOST = 0.5
 """The share of a file that may belong to others now before it is no finding any more."""
-_LONGEST_SIGNATURE = 64
-
-
-class HeadTest:
-    """Whether a file of a name can begin at a byte of the medium, by the signatures of its kind."""
-
-    def __init__(self, medium: Medium) -> None:
-        self._medium = medium
-
-    def __call__(self, name: str, offset: int) -> bool | None:
-        kind = kind_for_name(name)
-        if kind is None:
-            return None
-        kind = measuring_kind(kind)
-        if kind.bare or not kind.signatures:
-            return None
-        reach = max(signature.offset + len(signature.data) for signature in kind.signatures)
-        head = self._medium.read(offset, reach)
-        return any(head[s.offset : s.offset + len(s.data)] == s.data for s in kind.signatures)
 
 
 def loose_outside(tables: Iterable[LooseTable], volumes: Sequence[Volume], live: RangeSet) -> list[LooseFolder]:
@@ -53,7 +33,7 @@ def loose_outside(tables: Iterable[LooseTable], volumes: Sequence[Volume], live:
 def ghosts_of(medium: Medium, folders: Sequence[LooseFolder], volumes: Sequence[Volume], first: int) -> list[Ghost]:
     """The lives that the folders tell of; `first` is the number of the first one's volume."""
     known = [line_of(volume) for volume in volumes]
-    lives = lives_of(folders, known, medium.size, HeadTest(medium))
+    lives = lives_of(folders, known, medium.size, partial(begins_as_named, medium))
     return [Ghost(medium, line, own, volumes, first + n) for n, (line, own) in enumerate(lives)]
 
 
@@ -82,7 +62,7 @@ def relic_findings(medium: Medium, ghost: Ghost, told: dict[int, int], progress:
 
 def _foreign(medium: Medium, entry: Entry, first: Extent) -> bool:
     """Whether what stands at a file's first byte is surely not its beginning."""
-    answer = HeadTest(medium)(entry.name, first.offset)
+    answer = begins_as_named(medium, entry.name, first.offset)
     if answer is None:
         return not medium.read(*first).strip(b"\0")
     return not answer

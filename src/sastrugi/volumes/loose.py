@@ -17,7 +17,7 @@ from sastrugi.volumes.fat.layout import DIR_ENTRY, ENTRY_SIZE
 from sastrugi.volumes.relics import LooseTable
 
 _SECTOR = 512
-_MOST_JOINED = 400
+_MOST_JOINED = 200
 _LONGEST_RECORD = 21 * ENTRY_SIZE
 _DOT = b".".ljust(11)
 
