@@ -15,8 +15,9 @@ from hypothesis import strategies as st
 from sastrugi.media import Extent, RangeSet, open_medium
 from sastrugi.media.raw import RawImage
 from sastrugi.progress import Progress
-from sastrugi.recovery.content import content_findings
-from sastrugi.recovery.findings import Finding
+from sastrugi.recovery.content import ContentPass
+from sastrugi.recovery.findings import Finding, ScanFile
+from sastrugi.recovery.survey import Survey, Wanted
 from sastrugi.recovery.tables import table_findings
 from sastrugi.volumes.fat.read import open_fat
 from sastrugi.volumes.fat.write import FatWriter, plan
@@ -175,15 +176,15 @@ def test_files_at_any_sector_are_found_and_nothing_else(
         expected[len(data)] = len(sample(kind, 9000))
         data += sample(kind, 9000) + bytes(-len(sample(kind, 9000)) % 512)
     path.write_bytes(data + bytes(4096))
-    with open_medium(path) as medium:
-        claims = RangeSet()
-        steps = list(content_findings(medium, claims, [], 0, Progress()))
+    with open_medium(path) as medium, ScanFile.create(path.with_suffix(".scan"), medium, []) as store:
+        survey = Survey(medium, store, Wanted())
+        survey.over([Extent(0, medium.size)], Progress(), str, lambda: None)
+        steps = list(ContentPass(medium, survey, RangeSet(), []).findings(0, medium.size))
         found = {f.extents[0].offset: f.size for _, f in steps if f is not None}
         assert found == expected
         stop = dice.randrange(len(steps))
         sofar = [f for _, f in steps[: stop + 1] if f is not None]
         claims = RangeSet(Extent(e.offset, -(-e.length // 512) * 512) for f in sofar for e in f.extents)
-        rest = content_findings(medium, claims, [], steps[stop][0], Progress())
-        assert {f.extents[0].offset for f in sofar} | {f.extents[0].offset for _, f in rest if f is not None} == set(
-            expected
-        )
+        rest = ContentPass(medium, survey, claims, []).findings(steps[stop][0], medium.size)
+        both = {f.extents[0].offset for f in sofar} | {f.extents[0].offset for _, f in rest if f is not None}
+        assert both == set(expected)

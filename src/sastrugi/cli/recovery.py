@@ -55,14 +55,14 @@ def look(
     medium: Annotated[Path, typer.Argument(help="An image, a device or a specimen folder.", metavar="MEDIUM")],
     as_json: JsonOption = False,
 ) -> None:
-    from sastrugi.recovery.layout import find_places, missing_bytes, unlisted_places
+    from sastrugi.recovery.layout import boot_sectors, find_places, missing_bytes, outside_of, unlisted_places
     from sastrugi.recovery.scan import describe
     from sastrugi.report.tables import volume_table
     from sastrugi.units import format_size
 
     with medium_at(medium) as opened:
         places = find_places(opened)
-        places += unlisted_places(opened, places)
+        places += unlisted_places(opened, places, boot_sectors(opened, outside_of(opened, places)))
         volumes = [describe(place) for place in places]
         missing = missing_bytes(opened, places)
         if as_json:

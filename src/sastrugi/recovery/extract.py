@@ -42,6 +42,7 @@ class Extracted:
     renamed: int = 0
     short: int = 0
     skipped: int = 0
+    placeless: int = 0
 
 
 def check_destination(destination: Path, medium_path: Path, go_on: bool) -> None:
@@ -69,9 +70,10 @@ def extract(
 ) -> Extracted:
     """Write `findings` below `destination`, with a manifest. Call `check_destination` and `check_medium` first."""
     done = _read_manifest(destination / MANIFEST) if go_on else set()
-    todo = [finding for finding in findings if finding.number not in done]
+    todo = [finding for finding in findings if not finding.placeless and finding.number not in done]
     needed = sum(finding.covered for finding in todo)
-    out = Extracted(skipped=len(findings) - len(todo))
+    placeless = sum(finding.placeless for finding in findings)
+    out = Extracted(skipped=len(findings) - len(todo) - placeless, placeless=placeless)
     try:
         destination.mkdir(parents=True, exist_ok=True)
         free = shutil.disk_usage(destination).free

@@ -13,7 +13,7 @@ from typing import Any
 
 from sastrugi.errors import ScanFileError
 from sastrugi.media import Extent, Medium
-from sastrugi.media.extents import total
+from sastrugi.media.extents import cut, total
 from sastrugi.volumes.base import Times
 
 SCAN_VERSION = 1
@@ -35,6 +35,8 @@ CREATE TABLE findings (
 );
 CREATE INDEX findings_start ON findings (start);
 """
+_WORKING = "CREATE TABLE IF NOT EXISTS marks (start INTEGER PRIMARY KEY, length INTEGER NOT NULL, marks BLOB NOT NULL)"
+"""What an unfinished scan keeps for itself; dropped at its end."""
 
 
 @dataclass(frozen=True, slots=True)
@@ -81,6 +83,11 @@ class Finding:
     @property
     def path(self) -> str:
         return f"{self.folder.rstrip('/')}/{self.name}"
+
+    @property
+    def placeless(self) -> bool:
+        """Only its record is left: there are no bytes to bring back."""
+        return self.size > 0 and not self.extents
 
     @property
     def covered(self) -> int:
@@ -192,9 +199,14 @@ class ScanFile:
             ),
         )
 
+    def forget_volumes(self, last: int) -> None:
+        """Drop the volumes numbered above `last`: the earlier lives of a pass that begins anew."""
+        self._run("DELETE FROM volumes WHERE number > ?", (last,))
+
     def volumes(self) -> list[FoundVolume]:
         rows = self._run("SELECT * FROM volumes ORDER BY number")
-        return [FoundVolume(row[0], Extent(row[1], row[2]), *row[3:11]) for row in rows]
+        made = ((row[0], Extent(row[1], row[2]), *row[3:10], tuple(json.loads(row[10]))) for row in rows)
+        return [FoundVolume(*values) for values in made]
 
     def add(self, finding: Finding) -> Finding:
         """Store a finding; it gets its number."""
@@ -253,6 +265,37 @@ class ScanFile:
         except (sqlite3.Error, ValueError, TypeError, LookupError) as error:
             raise ScanFileError(f"{self.path}: is damaged: {error}") from error
 
+    def sound_extents(self) -> Iterator[tuple[Extent, ...]]:
+        """For each finding: where the bytes lie that nothing speaks against."""
+        for packed, sound in self._run("SELECT extents, sound FROM findings WHERE sound > 0 ORDER BY start"):
+            yield cut(_extents(packed), sound)
+
+    def add_marks(self, where: Extent, packed: bytes) -> None:
+        """Keep what a survey saw in a stretch of the medium (see recovery.survey)."""
+        self._run("INSERT OR REPLACE INTO marks VALUES (?, ?, ?)", (*where, packed))
+
+    def surveyed(self) -> list[Extent]:
+        """The stretches that were looked at, in order."""
+        self._run(_WORKING)
+        return [Extent(*row) for row in self._run("SELECT start, length FROM marks ORDER BY start")]
+
+    def marks(self, start: int = 0) -> Iterator[tuple[Extent, bytes]]:
+        """What was kept of the stretches that end behind `start`, in order. Others may be written meanwhile."""
+        last = start - 1
+        while rows := self._run(
+            "SELECT start, length, marks FROM marks WHERE start + length > ? AND start > ? ORDER BY start LIMIT 16",
+            (start, last if last >= start else -1),
+        ).fetchall():
+            for at, length, packed in rows:
+                yield Extent(at, length), packed
+                last = at
+
+    def finish(self) -> None:
+        """The scan has come to its end: what it kept for itself goes."""
+        self.put("state", "finished")
+        self._run("DROP TABLE IF EXISTS marks")
+        self.commit()
+
     def counts(self) -> dict[str, int]:
         """Findings by state."""
         return dict(self._run("SELECT state, count(*) FROM findings GROUP BY state").fetchall())
@@ -274,9 +317,13 @@ def _finding(row: tuple[Any, ...]) -> Finding:
         confidence=row[12],
         name_sure=row[13],
         reasons=json.loads(row[14]),
-        extents=tuple(Extent(int(offset), int(length)) for offset, length in json.loads(row[16])),
+        extents=_extents(row[16]),
         sound=row[17],
     )
+
+
+def _extents(packed: str) -> tuple[Extent, ...]:
+    return tuple(Extent(int(offset), int(length)) for offset, length in json.loads(packed))
 
 
 def _text(moment: dt.date | None) -> str | None:

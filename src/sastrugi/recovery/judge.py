@@ -34,6 +34,7 @@ _LOOKED = 0.9
 LOOKED_THROUGH = (Proof.CHECKSUM, Proof.DECODES, Proof.STATISTICS)
 """Proofs that look at all of the content; a structure may be right although what lies between is not."""
 _TEXT_REASON = "its bytes are text from end to end"
+NOTHING_LEFT = "nothing of it is left but its record"
 _SURE_ENOUGH, _BORNE_OUT = 0.9, 0.8
 
 
@@ -115,6 +116,9 @@ def _judge_placement(medium: Medium, volume: Volume, entry: Entry, placement: Pl
         looked_through = sound >= entry.size and (_TEXT_REASON in reasons or (measure is not None and _looks(measure)))
         confidence, sound = (confidence * _LOOKED, sound) if looked_through else (confidence * _OVERLAP, 0)
         reasons.append(f"{overlapped_by}, deleted as well and written later, claims some of the same clusters")
+    owned = total(conflict.extent for conflict in conflicts if conflict.owner != NOBODY)
+    if not sound and not proved and owned >= total(placement.extents):
+        return Verdict(None, None, 0.0, (*reasons, NOTHING_LEFT))
     return Verdict(placement, measure, confidence, tuple(reasons), sound)
 
 

@@ -2,20 +2,24 @@
 
 from __future__ import annotations
 
+from collections.abc import Iterable, Iterator
 from dataclasses import dataclass
 
 import numpy as np
+from numpy.typing import NDArray
 
 from sastrugi.media import Extent, Medium, RangeSet
 from sastrugi.media.partitions import Partition, read_table
 from sastrugi.volumes.base import Volume
 from sastrugi.volumes.probing import probe
-from sastrugi.volumes.relics import sweep
+from sastrugi.volumes.relics import data_sectors
 
 _SECTOR = 512
 _BACKUPS = (0, 6, 12)
 """Sectors behind the boot sector at which FAT32 and exFAT keep a copy of it."""
 _MOST_UNLISTED = 64
+_BOOT_SIGNATURE = 0xAA55
+_STEP = 4 << 20
 
 
 @dataclass(frozen=True, slots=True)
@@ -45,28 +49,30 @@ def find_places(medium: Medium) -> list[Place]:
     return places
 
 
-def unlisted_places(medium: Medium, places: list[Place]) -> list[Place]:
-    """Volumes that no table lists, by boot sectors (or backups of them) outside of the volumes that are known.
+def outside_of(medium: Medium, places: list[Place]) -> tuple[Extent, ...]:
+    """What of the medium no known volume holds: where volumes may be that no table lists."""
+    return RangeSet(place.volume.where for place in places if place.volume).gaps(Extent(0, medium.size))
+
+
+def unlisted_places(medium: Medium, places: list[Place], boots: Iterable[int]) -> list[Place]:
+    """Volumes that no table lists, by their boot sectors, or backups of them, at `boots`.
 
     One that reaches into a known volume is told, too: it may be of an earlier table.
     """
-    known = RangeSet(place.volume.where for place in places if place.volume)
     out: list[Place] = []
     starts = {place.where.offset for place in places if place.volume}
-    for gap in known.gaps(Extent(0, medium.size)):
-        for at, data in sweep(medium, [gap]):
-            for sector in _boot_sectors(data):
-                for back in _BACKUPS:
-                    start = at + sector * _SECTOR - back * medium.sector
-                    if start in starts or start < 0 or _inside(start, out):
-                        continue
-                    volume = probe(medium, Extent(start, medium.size - start))
-                    if volume is not None and volume.where.end <= medium.size + medium.sector:
-                        starts.add(start)
-                        number = len(places) + len(out) + 1
-                        origin = f"in no table, by its {'backup ' if back else ''}boot sector"
-                        out.append(Place(number, volume.where, origin, None, volume, listed=False))
-                        break
+    for at in boots:
+        for back in _BACKUPS:
+            start = at - back * medium.sector
+            if start in starts or start < 0 or _inside(start, out):
+                continue
+            volume = probe(medium, Extent(start, medium.size - start))
+            if volume is not None and volume.where.end <= medium.size + medium.sector:
+                starts.add(start)
+                number = len(places) + len(out) + 1
+                origin = f"in no table, by its {'backup ' if back else ''}boot sector"
+                out.append(Place(number, volume.where, origin, None, volume, listed=False))
+                break
         if len(out) >= _MOST_UNLISTED:
             break
     return out
@@ -76,12 +82,22 @@ def _inside(start: int, places: list[Place]) -> bool:
     return any(place.where.offset <= start < place.where.end for place in places)
 
 
-def _boot_sectors(data: bytes) -> list[int]:
-    """Sectors that end as a boot sector does and begin with a jump."""
-    sectors = np.frombuffer(data, "u1", len(data) // _SECTOR * _SECTOR).reshape(-1, _SECTOR)
-    marked = (sectors[:, 510] == 0x55) & (sectors[:, 511] == 0xAA)
-    marked &= (sectors[:, 0] == 0xEB) | (sectors[:, 0] == 0xE9)
-    return [int(n) for n in np.flatnonzero(marked)]
+def boot_sectors(medium: Medium, ranges: Iterable[Extent]) -> Iterator[int]:
+    """Where sectors end as a boot sector does and begin with a jump, in order."""
+    for extent in data_sectors(medium, ranges):
+        for at in range(extent.offset, extent.end, _STEP):
+            data = medium.read(at, min(_STEP, extent.end - at))
+            sectors = np.frombuffer(data, "u1", len(data) // _SECTOR * _SECTOR).reshape(-1, _SECTOR)
+            for n in np.flatnonzero(boots_in(sectors)).tolist():
+                yield at + n * _SECTOR
+
+
+def boots_in(sectors: NDArray[np.uint8]) -> NDArray[np.bool_]:
+    """Which sectors, shape (sectors, 512), end as a boot sector does and begin with a jump."""
+    out: NDArray[np.bool_] = sectors[:, 510:512].view("<u2")[:, 0] == _BOOT_SIGNATURE
+    ends = np.flatnonzero(out)
+    out[ends] = (sectors[ends, 0] == 0xEB) | (sectors[ends, 0] == 0xE9)
+    return out
 
 
 def missing_bytes(medium: Medium, places: list[Place]) -> int:

@@ -164,6 +164,11 @@ class Ghost(Volume):
         self._folders = _in_order(folders)
         self._same = next((v for v in now if (v.data.offset, v.cluster_size) == (line.base, line.cluster)), None)
 
+    @property
+    def count(self) -> int:
+        """Pieces of folders that tell of it."""
+        return len(self._folders)
+
     def own_extents(self) -> Iterator[tuple[str, Extent]]:
         for folder in self._folders:
             yield "folder", Extent(folder.offset, len(folder.data))

@@ -55,29 +55,31 @@ def reassemble(
     end: int,
     taken: RangeSet,
     budget: Budget,
+    across: bool = True,
 ) -> Finding | None:
     """The same finding in other places, if they are proved: whole by its structure, and as long as its record says (or
-    as its structure says, where there is no record). `taken` is what others own; `end` is where its volume ends."""
+    as its structure says, where there is no record). `taken` is what others own; `end` is where its volume ends;
+    `across`: look behind gaps of any length, too."""
     kind = all_kinds().get(finding.kind)
     if not finding.extents:
         return None
     if kind is None or measuring_kind(kind).bare or kind.measure is None:
         return _without_proof(finding, cluster, end, taken)
     there = _measure(medium, finding.extents, finding.size, budget)
-    if there is None or _right(there, finding, finding.state == "deleted"):
+    contested = there is not None and there.proof not in LOOKED_THROUGH and any(map(taken.overlap, finding.extents))
+    if there is None or (_right(there, finding, finding.state == "deleted") and not contested):
         return None  # it is whole where it is said to lie, or nothing that a structure could prove
     start = finding.extents[0].offset
-    own = RangeSet(taken)
-    for extent in cut(finding.extents, finding.sound):
-        own.remove(extent)
     recorded = finding.state == "deleted"
     size = finding.size if recorded else end - start
-    around = _around(own, start, size, cluster, end)
+    around = _around(taken, start, size, cluster, end)
     proved = _proved(medium, finding, around, recorded, budget)
     if proved is not None:
         return _as(finding, proved, around, "around what other findings own", 1)
+    if not across:
+        return None
     before = budget.tries
-    found = _across_a_gap(medium, finding, own, cluster, end, size, recorded, budget)
+    found = _across_a_gap(medium, finding, taken, cluster, end, size, recorded, budget)
     if found is None:
         return None
     measure, extents = found
@@ -100,7 +102,7 @@ def _without_proof(finding: Finding, cluster: int, end: int, taken: RangeSet) ->
         return None
     how = f"around what other findings surely own, in {plural(len(places), 'piece')}; its content proves nothing"
     reasons = [how, *(reason for reason in finding.reasons if "name" in reason)]
-    return replace(finding, extents=places, confidence=_UNPROVED, reasons=reasons)
+    return replace(finding, extents=places, confidence=_UNPROVED, reasons=reasons, sound=0)
 
 
 def _around(taken: RangeSet, start: int, size: int, cluster: int, end: int, most: int = _MOST_PIECES) -> list[Extent]:

@@ -4,31 +4,32 @@ from __future__ import annotations
 
 import time
 from collections import Counter
-from collections.abc import Iterable, Iterator
+from collections.abc import Iterable, Iterator, Sequence
 from dataclasses import dataclass
 from pathlib import Path
 
+import numpy as np
+from numpy.typing import NDArray
+
 from sastrugi.errors import Interrupted, MediumError, ScanFileError
 from sastrugi.media import Extent, Medium, RangeSet
-from sastrugi.media.extents import cut, total
 from sastrugi.progress import Progress
+from sastrugi.recovery.assembly import Assembly
 from sastrugi.recovery.bins import with_bin_names
-from sastrugi.recovery.content import SECTOR, Grid, content_findings
+from sastrugi.recovery.content import ContentPass, Grid
 from sastrugi.recovery.findings import Finding, FoundVolume, ScanFile, medium_identity
-from sastrugi.recovery.layout import Place, find_places, missing_bytes, unlisted_places
+from sastrugi.recovery.layout import Place, find_places, missing_bytes, outside_of, unlisted_places
 from sastrugi.recovery.limits import Limits
-from sastrugi.recovery.pieces import Budget, reassemble
 from sastrugi.recovery.relics import ghosts_of, loose_outside, relic_findings
+from sastrugi.recovery.survey import SECTOR, Mark, Survey, Wanted
 from sastrugi.recovery.tables import table_findings
-from sastrugi.volumes.relics import loose_tables, sweep
+from sastrugi.units import plural
+from sastrugi.volumes.relics import loose_tables
 
 PASSES = ("layout", "tables", "relics", "content")
 _COMMIT_SECONDS = 1.0
 _REPORT_EVERY = 50
-_ROUNDS = 3
 _UNREAD = 0.05
-_SURE = "sound > 0 AND confidence >= 0.8"
-_DOUBTFUL = "state = 'deleted' AND confidence < 0.8 AND size > 0 AND volume IS NOT NULL"
 
 
 @dataclass(frozen=True, slots=True)
@@ -60,7 +61,6 @@ def scan(
     began = time.monotonic()
     places = find_places(medium)
     missing = missing_bytes(medium, places)
-    places += unlisted_places(medium, places)
     if missing > 0 and not as_is:
         raise MediumError(
             f"{medium.path}: cut short: its own tables speak of {missing:,} bytes more than the {medium.size:,} "
@@ -68,16 +68,15 @@ def scan(
         )
     wanted = [name for name in PASSES if name in set(passes) | {"layout"}]
     with _open(out, medium, wanted, go_on, limits or Limits()) as scan_file:
-        run = _Run(medium, scan_file, places, Limits.read(scan_file.get("limits")), progress)
         try:
+            run = _Run(medium, scan_file, places, Limits.read(scan_file.get("limits")), progress)
             for name in scan_file.get("passes").split(","):
                 if scan_file.get(f"done_{name}") != "yes":
                     getattr(run, name)()
                     scan_file.put(f"done_{name}", "yes")
                     scan_file.commit()
-            scan_file.put("state", "finished")
             scan_file.put("seconds", f"{float(scan_file.get('seconds', '0')) + time.monotonic() - began:.3f}")
-            scan_file.commit()
+            scan_file.finish()
         except (KeyboardInterrupt, Interrupted):
             scan_file.commit()
             raise Interrupted(f"stopped; what was found so far is in {out}") from None
@@ -129,6 +128,13 @@ class _Run:
     ) -> None:
         self._medium, self._file, self._places, self._progress = medium, scan_file, places, progress
         self._limits = limits
+        self._groups: Counter[str] = Counter()
+        self._committed = time.monotonic()
+        self.swept = 0
+        named = scan_file.get("passes").split(",")
+        wanted = Wanted("relics" in named, "content" in named, limits.wanted_kinds())
+        self._survey = Survey(medium, scan_file, wanted)
+        places += self._unlisted()
         self._range = limits.range(medium.size)
         if limits.volume:
             chosen = [place.where for place in places if place.number == limits.volume]
@@ -137,11 +143,26 @@ class _Run:
             lo = max(self._range.offset, chosen[0].offset)
             self._range = Extent(lo, max(min(self._range.end, chosen[0].end) - lo, 0))
         self._volumes = [place.volume for place in places if place.volume]
-        self._groups: Counter[str] = Counter()
-        self._committed = time.monotonic()
-        self.swept = 0
 
     # -- what all passes need ---------------------------------------------------------------
+
+    def _unlisted(self) -> list[Place]:
+        outside = outside_of(self._medium, self._places)
+        self._sweep(outside)
+        boots = (at for base, marks in self._marks(outside) for at in _sectors(base, marks & Mark.BOOT != 0))
+        return unlisted_places(self._medium, self._places, boots)
+
+    def _sweep(self, ranges: Iterable[Extent]) -> None:
+        """Survey what was not surveyed before."""
+        self.swept += self._survey.over(ranges, self._progress, lambda: self._so_far, self._commit_now_and_then)
+        self._file.commit()
+
+    def _marks(self, ranges: Iterable[Extent]) -> Iterator[tuple[int, NDArray[np.uint16]]]:
+        """The marks of the survey inside of `ranges`, which are in order."""
+        inside = RangeSet(ranges)
+        for base, marks in self._survey.marks():
+            for part in inside.overlap(Extent(base, len(marks) * SECTOR)):
+                yield part.offset, marks[(part.offset - base) // SECTOR : -(-(part.end - base) // SECTOR)]
 
     def _add(self, finding: Finding) -> None:
         lost = sum(part.length for e in finding.extents for part in self._medium.unreadable.overlap(e))
@@ -173,12 +194,11 @@ class _Run:
                 self._commit_now_and_then()
         self._progress.finish()
 
-    def _sound_claims(self, surely: bool = False) -> RangeSet:
-        """What belongs to findings as far as nothing speaks against them (or, `surely`, as their content shows), in
-        whole sectors; live files that the limits leave out are asked of their volumes."""
+    def _sound_claims(self) -> RangeSet:
+        """What belongs to findings as far as nothing speaks against them, in whole sectors; live files that the limits
+        leave out are asked of their volumes."""
         claims = RangeSet()
-        found = (cut(f.extents, f.sound) for f in self._file.findings(_SURE if surely else "sound > 0", order="start"))
-        for extents in (*found, *self._live_left_out()):
+        for extents in (*self._file.sound_extents(), *self._live_left_out()):
             for extent in extents:
                 claims.add(Extent(extent.offset, -(-extent.length // SECTOR) * SECTOR))
         return claims
@@ -210,71 +230,52 @@ class _Run:
         self._file.discard("relics")
         live = RangeSet(extent for finding in self._file.findings("state = 'live'") for extent in finding.extents)
         told = {f.extents[0].offset: f.size for f in self._file.findings("start IS NOT NULL") if f.extents}
-        self._progress.start("relics", total(self._medium.data_ranges(self._range.offset, self._range.end)))
-        folders = loose_outside(loose_tables(self._swept(self._sound_claims())), self._volumes, live)
-        self._progress.finish()
+        unclaimed = self._sound_claims().gaps(self._range)
+        self._sweep(unclaimed)
+        tables = list(loose_tables(self._medium, self._marks(unclaimed)))
+        folders = loose_outside(tables, self._volumes, live)
+        self._file.forget_volumes(len(self._places))
         ghosts = ghosts_of(self._medium, folders, self._volumes, len(self._places) + 1)
         for ghost in ghosts:
+            origin = f"an earlier life, by {plural(ghost.count, 'folder')} of it"
+            self._file.add_volume(describe(Place(ghost.number, ghost.where, origin, None, ghost, listed=False)))
             found = relic_findings(self._medium, ghost, told, self._progress)
             self._watched(with_bin_names(self._medium, found), f"relics of life {ghost.number}")
-        self._pieces({ghost.number: (ghost.cluster_size, ghost.where.end) for ghost in ghosts})
-
-    def _swept(self, claims: RangeSet) -> Iterator[tuple[int, bytes]]:
-        done = 0
-        for offset, data in sweep(self._medium, claims.gaps(self._range)):
-            self._progress.check()
-            yield offset, data
-            done += len(data)
-            self._progress.at(done, self._so_far)
-
-    def _pieces(self, lives: dict[int, tuple[int, int]]) -> None:
-        """Try findings that are not proved where they are said to lie in other places, more than once: each that is
-        settled narrows the choice for the others."""
-        geometry = {p.number: (p.volume.cluster_size, p.volume.data.end) for p in self._places if p.volume} | lives
-        taken = self._sound_claims(surely=True)
-        for volume in self._volumes:
-            for _, extent in volume.own_extents():
-                taken.add(extent)
-        budget = Budget()
-        for round_number in range(1, _ROUNDS + 1):
-            doubtful = "state = 'deleted' AND confidence < 0.8 AND size > 0 AND volume IS NOT NULL"
-            waiting = list(self._file.findings(doubtful, order="start"))
-            self._progress.start(f"pieces, round {round_number}", len(waiting), "files")
-            settled = 0
-            for count, finding in enumerate(waiting, 1):
-                cluster, end = geometry.get(finding.volume or 0, (0, 0))
-                better = reassemble(self._medium, finding, cluster, end, taken, budget) if cluster else None
-                if better is not None:
-                    self._file.replace(better)
-                    settled += 1
-                    for extent in better.extents if better.sound else ():
-                        taken.add(Extent(extent.offset, -(-extent.length // SECTOR) * SECTOR))
-                self._progress.at(count, f"{settled:,} put together")
-                self._progress.check()
-                self._commit_now_and_then()
-            self._progress.finish()
-            if not settled or budget.spent:
-                break
+        geometry = {p.number: (p.volume.cluster_size, p.volume.data.end) for p in self._places if p.volume}
+        geometry |= {ghost.number: (ghost.cluster_size, ghost.where.end) for ghost in ghosts}
+        own = [extent for volume in self._volumes for _, extent in volume.own_extents()]
+        own += [Extent(table.offset, len(table.data)) for table in tables]
+        Assembly(self._medium, self._file, geometry, own).run(self._progress, self._commit_now_and_then)
 
     def content(self) -> None:
         """Sweep what no sound part of a finding claims. Findings and position are saved together, every second."""
         claims = self._sound_claims()
         grids = [Grid(volume.data, volume.cluster_size, volume) for volume in self._volumes]
+        grids += [Grid(v.where, v.cluster) for v in self._file.volumes() if v.number > len(self._places)]
         start = max(int(self._file.get("content_at", "0")), self._range.offset)
-        data = total(self._medium.data_ranges(self._range.offset, self._range.end))
-        self._progress.start("content", data)
-        done_before = total(self._medium.data_ranges(self._range.offset, start))
-        last = start
-        wanted = self._limits.wanted_kinds()
-        for position, new in content_findings(
-            self._medium, claims, grids, start, self._progress, self._range.end, wanted
-        ):
+        unclaimed = [gap for gap in claims.gaps(self._range) if gap.end > start]
+        self._sweep(unclaimed)
+        self._progress.start("content", self._range.end - start)
+        content = ContentPass(self._medium, self._survey, claims, grids, self._has_strays(grids))
+        for position, new in content.findings(start, self._range.end):
             if new is not None:
                 self._add(new)
-            self.swept += position - last if position > last else 0
-            last = max(last, position)
-            self._progress.at(min(done_before + self.swept, data), self._so_far)
+            self._progress.at(min(position, self._range.end) - start, self._so_far)
             self._file.put("content_at", str(position))
             self._progress.check()
             self._commit_now_and_then()
         self._progress.finish()
+
+    def _has_strays(self, grids: Sequence[Grid]) -> bool:
+        """Whether a file was found, before a scan was broken off, that begins on no cluster."""
+        for finding in self._file.findings("state = 'found' AND sound > 0"):
+            holding = [grid for grid in grids if grid.holds(finding.extents[0].offset)]
+            if holding and not any(grid.begins(finding.extents[0].offset) for grid in holding):
+                return True
+        return False
+
+
+def _sectors(base: int, marks: NDArray[np.bool_]) -> Iterator[int]:
+    """Where the marked sectors are."""
+    for n in np.flatnonzero(marks).tolist():
+        yield base + n * SECTOR

@@ -49,5 +49,5 @@ def read_findings(path: Path) -> list[Result]:
     with ScanFile.open(path) as scan:
         return [
             Result(n, finding.path.lstrip("/"), finding.covered, None, finding.extents)
-            for n, finding in enumerate(scan.findings("state != 'live'"))
+            for n, finding in enumerate(f for f in scan.findings("state != 'live'") if not f.placeless)
         ]

@@ -27,7 +27,7 @@ from sastrugi.volumes.exfat.directory import parse_table as parse_exfat
 from sastrugi.volumes.fat.directory import parse_table as parse_fat
 from sastrugi.volumes.looking import same_name
 from sastrugi.volumes.probing import probe
-from sastrugi.volumes.relics import loose_tables, sweep
+from sastrugi.volumes.relics import loose_tables, marked
 
 _READ = 4 << 20
 
@@ -100,7 +100,7 @@ class Records:
             for entry in files:
                 start = entry.placements[0].extents[0].offset if entry.placements and entry.size else -1
                 self._by_start[part.name, start].append(entry)
-        for table in loose_tables(sweep(medium, [Extent(0, medium.size)])):
+        for table in loose_tables(medium, marked(medium, [Extent(0, medium.size)])):
             found = parse_exfat(table.data) if table.family == "exfat" else parse_fat(table.data, 32)
             self._loose.update((record.name.casefold(), record.size) for record in found)
 

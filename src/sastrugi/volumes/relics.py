@@ -14,10 +14,17 @@ from sastrugi.volumes.exfat import relics as exfat
 from sastrugi.volumes.fat import relics as fat
 
 _SECTOR = 512
+HEAD = 32
+"""Bytes of the start of each sector that tests get on their own, one behind the other."""
+_STEP = 4 << 20
 _LARGEST = 8 << 20
 """Bytes of one loose table; more of them in a row are several."""
-FAMILIES: dict[str, Callable[[bytes], NDArray[np.bool_]]] = {"fat": fat.table_sectors, "exfat": exfat.table_sectors}
+SectorTest = Callable[[NDArray[np.uint8], NDArray[np.uint8]], NDArray[np.bool_]]
+"""Of whole sectors, shape (sectors, 512), and of the first HEAD bytes of each: which are marked."""
+FAMILIES: dict[str, SectorTest] = {"fat": fat.table_sectors, "exfat": exfat.table_sectors}
 """For each family of file systems, what tells sectors of its folders. A new one is one more row."""
+FIRST_FAMILY_BIT = 8
+"""Of the marks of a sector; lower bits are for others who look at the same sectors."""
 
 
 @dataclass(frozen=True, slots=True)
@@ -29,45 +36,57 @@ class LooseTable:
     data: bytes
 
 
-def loose_tables(pieces: Iterable[tuple[int, bytes]]) -> Iterator[LooseTable]:
-    """What looks like folders in pieces of a medium, (offset, bytes) each, in order. Pieces that touch go on."""
-    open_ones: dict[str, tuple[int, list[bytes]]] = {}
-    at = -1
-    for offset, data in pieces:
-        if offset != at:
-            yield from _closed(open_ones)
-        at = offset + len(data)
-        for family, test in FAMILIES.items():
-            flags = test(data)
-            edges = np.flatnonzero(np.diff(np.concatenate(([False], flags, [False])))).reshape(-1, 2) * _SECTOR
-            goes_on = len(edges) > 0 and edges[0, 0] == 0
-            if family in open_ones and not goes_on:
-                yield _loose(family, *open_ones.pop(family))
-            for lo, hi in edges.tolist():
-                start, parts = open_ones.pop(family, (offset + lo, []))
-                parts.append(data[lo:hi])
-                if hi + _SECTOR > len(data) and offset + hi - start < _LARGEST:
-                    open_ones[family] = (start, parts)
-                else:
-                    yield _loose(family, start, parts)
-    yield from _closed(open_ones)
+def heads_of(sectors: NDArray[np.uint8]) -> NDArray[np.uint8]:
+    """The first HEAD bytes of each sector side by side, where the processor reads them several times faster."""
+    return np.ascontiguousarray(sectors[:, :HEAD])
 
 
-def _closed(open_ones: dict[str, tuple[int, list[bytes]]]) -> Iterator[LooseTable]:
-    for family in list(open_ones):
-        yield _loose(family, *open_ones.pop(family))
+def family_marks(sectors: NDArray[np.uint8], heads: NDArray[np.uint8]) -> NDArray[np.uint16]:
+    """A bit for each family whose folders a sector can be of."""
+    marks = np.zeros(len(sectors), np.uint16)
+    for number, test in enumerate(FAMILIES.values()):
+        marks |= test(sectors, heads).astype(np.uint16) << np.uint16(FIRST_FAMILY_BIT + number)
+    return marks
 
 
-def _loose(family: str, start: int, parts: list[bytes]) -> LooseTable:
-    return LooseTable(family, start, b"".join(parts))
+def marked(medium: Medium, ranges: Iterable[Extent]) -> Iterator[tuple[int, NDArray[np.uint16]]]:
+    """The family marks of all sectors of `ranges` that hold data, (offset, marks), in order."""
+    for extent in data_sectors(medium, ranges):
+        for at in range(extent.offset, extent.end, _STEP):
+            data = medium.read(at, min(_STEP, extent.end - at))
+            sectors = np.frombuffer(data, "u1", len(data) // _SECTOR * _SECTOR).reshape(-1, _SECTOR)
+            yield at, family_marks(sectors, heads_of(sectors))
 
 
-def sweep(medium: Medium, ranges: Iterable[Extent], step: int = 4 << 20) -> Iterator[tuple[int, bytes]]:
-    """The data of `ranges` that is no hole, in pieces of whole sectors, for `loose_tables`."""
+def data_sectors(medium: Medium, ranges: Iterable[Extent]) -> Iterator[Extent]:
+    """What of `ranges`, which are in order, is no hole, in whole sectors, none of them twice."""
+    behind = 0
     for wanted in ranges:
-        behind = wanted.offset
         for extent in medium.data_ranges(wanted.offset, wanted.end):
             first = max(extent.offset // _SECTOR * _SECTOR, behind)
-            behind = -(-extent.end // _SECTOR) * _SECTOR
-            for at in range(first, behind, step):
-                yield at, medium.read(at, min(step, behind - at))
+            behind = max(-(-extent.end // _SECTOR) * _SECTOR, behind)
+            if first < behind:
+                yield Extent(first, behind - first)
+
+
+def loose_tables(medium: Medium, marks: Iterable[tuple[int, NDArray[np.uint16]]]) -> Iterator[LooseTable]:
+    """What looks like folders by the marks of sectors, (offset, marks) in order. Those that touch go on."""
+    for family, run in _runs(marks):
+        yield LooseTable(family, run.offset, medium.read(*run))
+
+
+def _runs(marks: Iterable[tuple[int, NDArray[np.uint16]]]) -> Iterator[tuple[str, Extent]]:
+    open_runs: dict[str, Extent] = {}
+    for offset, values in marks:
+        for number, family in enumerate(FAMILIES):
+            flags = (values >> np.uint16(FIRST_FAMILY_BIT + number) & np.uint16(1)).astype(bool)
+            edges = np.flatnonzero(np.diff(np.concatenate(([False], flags, [False])))).reshape(-1, 2) * _SECTOR
+            for lo, hi in (edges + offset).tolist():
+                run = open_runs.get(family, Extent(lo, 0))
+                if run.end == lo and hi - run.offset <= _LARGEST:
+                    open_runs[family] = Extent(run.offset, hi - run.offset)
+                    continue
+                if run.length:
+                    yield family, run
+                open_runs[family] = Extent(lo, hi - lo)
+    yield from open_runs.items()

@@ -20,8 +20,6 @@ from sastrugi.volumes.exfat.layout import (
     TYPE_UPCASE,
 )
 
-SECTOR = 512
-_PER_SECTOR = SECTOR // ENTRY_SIZE
 _SETS = np.zeros(256, bool)
 _SETS[[kind & ~IN_USE | bit for kind in (TYPE_FILE, TYPE_STREAM, TYPE_NAME) for bit in (0, IN_USE)]] = True
 _ANY = _SETS.copy()
@@ -29,13 +27,12 @@ _BENIGN = (0x20, 0x21, 0xA0, 0xA1, 0x60, 0x61, 0xE0, 0xE1)
 _ANY[[TYPE_BITMAP, TYPE_UPCASE, TYPE_LABEL, TYPE_LABEL & ~IN_USE, *_BENIGN]] = True
 
 
-def table_sectors(data: bytes) -> NDArray[np.bool_]:
-    """For each 512-byte sector: whether all of it can be part of a folder's table, with an entry of a set in it."""
-    count = len(data) // SECTOR
-    types = np.frombuffer(data, "u1", count * SECTOR)[::ENTRY_SIZE].reshape(-1, _PER_SECTOR)
-    out: NDArray[np.bool_] = _ANY[types[:, 0]]
+def table_sectors(sectors: NDArray[np.uint8], heads: NDArray[np.uint8]) -> NDArray[np.bool_]:
+    """For each sector, shape (sectors, 512): whether all of it can be part of a folder's table, with an entry of a set
+    in it. `heads` are their first 32 bytes once more."""
+    out: NDArray[np.bool_] = _ANY[heads[:, 0]]
     likely = np.flatnonzero(out)
-    rows = types[likely]
+    rows = sectors[likely, ::ENTRY_SIZE]
     ended = np.logical_or.accumulate(rows == 0, axis=1)
     out[likely] = (_ANY[rows] | ended).all(axis=1) & ~((rows != 0) & ended).any(axis=1) & _SETS[rows].any(axis=1)
     return out

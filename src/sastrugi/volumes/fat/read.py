@@ -208,7 +208,7 @@ class FatVolume(ClusterVolume[Geometry, Record]):
         unfinished = {id(f): f for f in folders if f.deleted and f.records and not table_ends(self._table(f))}
         if not unfinished:
             return []
-        ends = {key: self._end_of_last_file(folder) for key, folder in unfinished.items()}
+        ends = {key: self._behind_last_file(f.records, sum(f.runs[-1])) for key, f in unfinished.items()}
         grown: dict[int, Folder[Record]] = {}
         for cluster in self._free_blocks(min(ends.values()), folder_blocks):
             before = [(end, key) for key, end in ends.items() if end <= cluster]
@@ -218,23 +218,24 @@ class FatVolume(ClusterVolume[Geometry, Record]):
             folder = grown[key] = unfinished[key]
             folder.runs.append((cluster, 1))
             self._rejoined.add(cluster)
-            folder.records = parse_table(self._table(folder), g.bits)
-            if table_ends(self._medium.read(g.cluster_offset(cluster), g.cluster_size)):
+            part = self._medium.read(g.cluster_offset(cluster), g.cluster_size)
+            if table_ends(part):
                 del ends[key]
             else:
-                ends[key] = max(self._end_of_last_file(folder), cluster + 1)
+                ends[key] = self._behind_last_file(parse_table(part, g.bits), cluster + 1)
             if not ends:
                 break
+        for folder in grown.values():
+            folder.records = parse_table(self._table(folder), g.bits)
         return list(grown.values())
 
-    def _end_of_last_file(self, folder: Folder[Record]) -> int:
-        """The cluster behind the last file a folder lists, or behind the folder's own."""
-        own = folder.runs[-1][0] + folder.runs[-1][1]
-        placed = [r for r in folder.records if self.geometry.holds(r.cluster) and not r.label]
+    def _behind_last_file(self, records: list[Record], least: int) -> int:
+        """The cluster behind the last file that a part of a folder lists, but not before `least`."""
+        placed = [r for r in records if self.geometry.holds(r.cluster) and not r.label]
         if not placed:
-            return own
+            return least
         clusters = 1 if placed[-1].folder else -(-placed[-1].size // self.cluster_size)
-        return max(placed[-1].cluster + clusters, own)
+        return max(placed[-1].cluster + clusters, least)
 
     def _table(self, folder: Folder[Record]) -> bytes:
         extents = self._extents(folder.runs) if folder.runs else (self.geometry.fixed_root,)

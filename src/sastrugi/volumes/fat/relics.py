@@ -22,8 +22,6 @@ from sastrugi.volumes.fat.layout import (
     LOWER_EXTENSION,
 )
 
-SECTOR = 512
-_PER_SECTOR = SECTOR // ENTRY_SIZE
 _MOST_LONG = 20
 _MOST_TENTHS = 199
 _NAME_BYTES = np.ones(256, bool)
@@ -34,25 +32,27 @@ _FIRST_BYTES[[DELETED, DELETED_ESCAPE]] = True
 _FIRST_BYTES[0x20] = False
 _FIRST_ANY = _FIRST_BYTES.copy()
 _FIRST_ANY[[ord("."), *range(1, 21), *range(0x41, 0x55)]] = True
+_CASE = np.zeros(256, bool)
+_CASE[[0, LOWER_BASE, LOWER_EXTENSION, LOWER_BASE | LOWER_EXTENSION]] = True
 _DOTS = (b".".ljust(11), b"..".ljust(11))
 
 
-def table_sectors(data: bytes) -> NDArray[np.bool_]:
-    """For each 512-byte sector: whether all of it can be part of a folder's table, with at least one record in it."""
-    sectors = np.frombuffer(data, "u1", len(data) // SECTOR * SECTOR).reshape(-1, SECTOR)
+def table_sectors(sectors: NDArray[np.uint8], heads: NDArray[np.uint8]) -> NDArray[np.bool_]:
+    """For each sector, shape (sectors, 512): whether all of it can be part of a folder's table, with a record in it.
+    `heads` are their first 32 bytes once more."""
     out = np.zeros(len(sectors), bool)
-    likely = np.flatnonzero(_likely(np.ascontiguousarray(sectors[:, :ENTRY_SIZE])))
+    likely = np.flatnonzero(_CASE[heads[:, 12]])  # of random bytes one in 64 passes
+    likely = likely[_likely(heads[likely])]
     if len(likely):
-        heads = sectors[likely, :ENTRY_SIZE].reshape(-1).view(DIR_ENTRY)
-        likely = likely[_possible(heads)]
-        entries = sectors[likely].reshape(-1).view(DIR_ENTRY).reshape(-1, _PER_SECTOR)
+        likely = likely[_possible(heads[likely].reshape(-1).view(DIR_ENTRY))]
+        entries = sectors[likely].reshape(-1).view(DIR_ENTRY).reshape(-1, sectors.shape[1] // ENTRY_SIZE)
         out[likely] = _whole_sectors(entries)
     return out
 
 
 def _likely(heads: NDArray[np.uint8]) -> NDArray[np.bool_]:
     """The same question about first entries of sectors, shape (sectors, 32), by few bytes of each, so that most are
-    answered at once: a part of a long name by what is constant in it, a short entry by its month and day."""
+    answered soon: a part of a long name by what is constant in it, a short entry by its month and day."""
     attr, low, high = heads[:, 11], heads[:, 24], heads[:, 25]
     month = low >> 5 | (high & 1) << 3
     out: NDArray[np.bool_] = (month >= 1) & (month <= 12) & (low & 31 != 0) & (attr & 0xC0 == 0)
@@ -86,7 +86,7 @@ def _short(entries: NDArray[np.void]) -> NDArray[np.bool_]:
     for dot in _DOTS:
         dots |= (name == np.frombuffer(dot, "u1")).all(axis=-1)
     fits: NDArray[np.bool_] = (good | dots) & (entries["attr"] & ATTR_LONG_NAME_MASK != ATTR_LONG_NAME)
-    fits &= entries["case"] & ~np.uint8(LOWER_BASE | LOWER_EXTENSION) == 0
+    fits &= _CASE[entries["case"]]
     fits &= entries["created_tenth"] <= _MOST_TENTHS
     fits &= _is_time(entries["modified_date"], entries["modified_time"])
     fits &= (entries["created_date"] == 0) | _is_time(entries["created_date"], entries["created_time"])

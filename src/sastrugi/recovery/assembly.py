@@ -1,0 +1,149 @@
+"""All findings of a scan that lie in pieces, put together with regard to each other: what is proved narrows the choice
+for the rest, and what is left is judged by it."""
+
+from __future__ import annotations
+
+from collections.abc import Callable, Iterable
+from dataclasses import replace
+
+from sastrugi.kinds import recognise
+from sastrugi.media import Extent, Medium, RangeSet
+from sastrugi.media.extents import total
+from sastrugi.progress import Progress
+from sastrugi.recovery.findings import Finding, ScanFile
+from sastrugi.recovery.judge import LOOKED_THROUGH, NOTHING_LEFT
+from sastrugi.recovery.pieces import Budget, reassemble
+from sastrugi.recovery.siblings import compare
+from sastrugi.recovery.sources import MediumSource
+from sastrugi.recovery.survey import SECTOR
+
+_ROUNDS = 3
+_DELETED = "state = 'deleted' AND size > 0 AND volume IS NOT NULL"
+_SURE = "sound > 0 AND confidence >= 0.8"
+_DOUBTFUL = f"{_DELETED} AND confidence < 0.8"
+_MOST_OPEN = 64
+"""Claims on one place that are compared with each other."""
+_ALIKE, _UNLIKE, _OVERWRITTEN, _CONTESTED = 0.85, 0.5, 0.03, 0.5
+
+
+class Assembly:
+    """One run over the findings of a scan file.
+
+    `geometry` tells the cluster size of each volume and where it ends; `own` is what file systems keep for themselves.
+    """
+
+    def __init__(
+        self, medium: Medium, scan_file: ScanFile, geometry: dict[int, tuple[int, int]], own: Iterable[Extent]
+    ) -> None:
+        self._medium, self._file, self._geometry = medium, scan_file, geometry
+        self._budget = Budget()
+        self._siblings = compare(medium, scan_file.findings("kind = 'other' AND size > 0"))
+        self._contested = self._find_contested()
+        self._taken = RangeSet(own)
+        for finding in scan_file.findings(_SURE):
+            if finding.number not in self._contested and finding.number not in self._siblings.unlike:
+                _claim(self._taken, finding, finding.sound)
+        self._perhaps = RangeSet(self._taken)
+        for finding in scan_file.findings(_DOUBTFUL):
+            if finding.number in self._siblings.alike and not _overlap(self._taken, finding):
+                _claim(self._perhaps, finding)
+
+    def _find_contested(self) -> set[int]:
+        """Findings whose places are claimed by others too, whose content proves nothing about that, while the others'
+        does: they are not where they are said to lie."""
+        compared = ",".join(str(number) for number in self._siblings.alike)
+        claims: list[tuple[int, int, int]] = []
+        for finding in self._file.findings(f"{_DELETED} AND (confidence >= 0.8 OR number IN ({compared}))"):
+            claims += [(extent.offset, extent.end, finding.number) for extent in finding.extents]
+        pairs: set[tuple[int, int]] = set()
+        open_claims: list[tuple[int, int]] = []
+        for start, end, number in sorted(claims):
+            open_claims = [claim for claim in open_claims if claim[0] > start][-_MOST_OPEN:]
+            pairs |= {(other, number) for _, other in open_claims if other != number}
+            open_claims.append((end, number))
+        proved = {number: self._proves(number) for number in {number for pair in pairs for number in pair}}
+        return {a for pair in pairs for a, b in (pair, pair[::-1]) if proved[b] and not proved[a]}
+
+    def _proves(self, number: int) -> bool:
+        """Whether a finding is the file that it says to be, by more than its headers."""
+        if number in self._siblings.alike:
+            return True
+        finding = next(self._file.findings("number = ?", (number,)))
+        measure = recognise(MediumSource(self._medium, finding.extents), deep=True)
+        return measure is not None and measure.whole and measure.proof in LOOKED_THROUGH
+
+    def run(self, progress: Progress, between: Callable[[], None]) -> None:
+        """Try findings in other places, more than once. `between` is called after each."""
+        for round_number in range(1, _ROUNDS + 1):
+            waiting = [
+                finding
+                for finding in self._file.findings(_DELETED, order="start")
+                if (finding.confidence < 0.8 or finding.number in self._contested)
+                and finding.number not in self._siblings.compared
+            ]
+            progress.start(f"pieces, round {round_number}", len(waiting), "files")
+            settled = 0
+            for count, finding in enumerate(waiting, 1):
+                settled += self._settle(finding, round_number > 1)
+                progress.at(count, f"{settled:,} put together")
+                progress.check()
+                between()
+            progress.finish()
+            if (not settled and round_number > 1) or self._budget.spent:
+                break
+        self._weigh()
+
+    def _settle(self, finding: Finding, across: bool) -> bool:
+        cluster, end = self._geometry.get(finding.volume or 0, (0, 0))
+        for others in (self._perhaps, self._taken) if cluster else ():
+            better = reassemble(self._medium, finding, cluster, end, others, self._budget, across)
+            if better is not None:
+                self._file.replace(better)
+                self._contested.discard(finding.number)
+                if better.sound:
+                    _claim(self._taken, better)
+                    _claim(self._perhaps, better)
+                return True
+        return False
+
+    def _weigh(self) -> None:
+        """What was put together since, and the others beside it, tell more of a file whose content proves nothing."""
+        for finding in list(self._file.findings(_DELETED)):
+            sure, reason, sound = finding.confidence, "", finding.sound
+            number, alike, unlike = finding.number, self._siblings.alike, self._siblings.unlike
+            lost = _overlap(self._taken, finding) if sure < 0.8 else 0
+            if lost and sound:
+                sure, sound = min(sure, _OVERWRITTEN), 0
+                reason = f"{lost:,} of its bytes belong to others, as these prove"
+            elif number in self._contested:
+                sure, sound = min(sure, _CONTESTED), 0
+                reason = "some of its clusters belong to another file, as that proves"
+            elif number in alike:
+                sure = max(sure, _ALIKE)
+                reason = f"its bytes are distributed like those of {alike[number]:,} files beside it"
+            elif number in unlike:
+                sure = min(sure, _UNLIKE)
+                reason = f"its bytes are not distributed like those of {unlike[number]:,} files beside it"
+            if reason:
+                gone = lost >= finding.covered
+                reasons = [*finding.reasons, reason, *([NOTHING_LEFT] if gone else [])]
+                self._file.replace(
+                    replace(
+                        finding,
+                        confidence=0.0 if gone else sure,
+                        sound=sound,
+                        reasons=reasons,
+                        extents=() if gone else finding.extents,
+                    )
+                )
+
+
+def _claim(claims: RangeSet, finding: Finding, length: int | None = None) -> None:
+    left = finding.covered if length is None else length
+    for offset, size in finding.extents:
+        claims.add(Extent(offset, -(-min(size, left) // SECTOR) * SECTOR))
+        left -= min(size, left)
+
+
+def _overlap(claims: RangeSet, finding: Finding) -> int:
+    return total(part for extent in finding.extents for part in claims.overlap(extent))
