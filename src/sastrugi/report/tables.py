@@ -347,6 +347,8 @@ def extract_summary(done: Extracted, to: str) -> Text:
     notes = []
     if done.skipped:
         notes.append(f"{done.skipped:,} were there from the earlier run")
+    if done.placeless:
+        notes.append(f"of {done.placeless:,} more nothing is left but a record")
     if done.renamed:
         notes.append(f"{done.renamed:,} under a changed name")
     if done.short:
