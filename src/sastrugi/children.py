@@ -15,7 +15,6 @@ from dataclasses import dataclass
 from importlib import import_module
 from multiprocessing.connection import Connection, wait
 from multiprocessing.context import SpawnProcess
-from pathlib import Path
 from typing import Any
 
 from sastrugi.progress import Progress
@@ -27,9 +26,9 @@ _LONGEST_PROBLEM = 200
 
 @dataclass(frozen=True, slots=True)
 class Outcome:
-    """What came of one file: the function's `value`, or the `problem` in words."""
+    """What came of one task: the function's `value`, or the `problem` in words."""
 
-    path: Path
+    task: Any
     value: Any
     problem: str = ""
 
@@ -43,9 +42,10 @@ class _Child:
 
 
 def run_in_children(
-    function: str, paths: Sequence[Path], progress: Progress, seconds: float = SECONDS, memory: int = MEMORY
+    function: str, paths: Sequence[Any], progress: Progress, seconds: float = SECONDS, memory: int = MEMORY
 ) -> list[Outcome]:
-    """The outcomes in the order of `paths`. `seconds` and `memory` (bytes of address space) limit each file."""
+    """The outcomes in the order of `paths`, or of other tasks that can be pickled. `seconds` and `memory` (bytes of
+    address space) limit each."""
     if not paths:
         return []
     outcomes: list[Outcome | None] = [None] * len(paths)
@@ -76,7 +76,7 @@ def run_in_children(
     return [outcome for outcome in outcomes if outcome is not None]
 
 
-def _answer(child: _Child, ready: bool, paths: Sequence[Path], seconds: float) -> tuple[Outcome, bool] | None:
+def _answer(child: _Child, ready: bool, paths: Sequence[Any], seconds: float) -> tuple[Outcome, bool] | None:
     """The outcome of a child's task, if there is one, and whether the child must be replaced."""
     if child.task < 0:
         return None
@@ -92,7 +92,7 @@ def _answer(child: _Child, ready: bool, paths: Sequence[Path], seconds: float) -
     return None
 
 
-def _give(child: _Child, waiting: Iterator[int], paths: Sequence[Path], seconds: float) -> None:
+def _give(child: _Child, waiting: Iterator[int], paths: Sequence[Any], seconds: float) -> None:
     child.task = next(waiting, -1)
     if child.task >= 0:
         child.deadline = time.monotonic() + seconds

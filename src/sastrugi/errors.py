@@ -41,11 +41,19 @@ class DestinationError(SastrugiError):
     """A place to write to is not acceptable."""
 
 
-class Interrupted(SastrugiError):
-    """The user stopped a long command; `go_on` is the line that continues it."""
-
-    exit_code = 130
+class Unfinished(SastrugiError):
+    """Work that can be continued; `go_on` is the line that does."""
 
     def __init__(self, message: str, go_on: str = "") -> None:
         super().__init__(message)
         self.go_on = go_on
+
+
+class DestinationFull(Unfinished):
+    """There is no room for more; what was written is whole and listed."""
+
+
+class Interrupted(Unfinished):
+    """The user stopped a long command."""
+
+    exit_code = 130

@@ -10,7 +10,7 @@ import sys
 
 import typer
 
-from sastrugi.cli import capture, corpus, demo, recipe, recovery, scoring, specimen
+from sastrugi.cli import capture, corpus, demo, findings, recipe, recovery, scoring, specimen
 
 app = typer.Typer(
     name="sastrugi",
@@ -28,6 +28,7 @@ recipe.register(app)
 specimen.register(app)
 capture.register(app)
 recovery.register(app)
+findings.register(app)
 scoring.register(app)
 
 
@@ -50,11 +51,11 @@ def _options(
 
 def main() -> None:
     """Run the command; every error becomes one line on stderr and the exit status of its class."""
-    from sastrugi.errors import Interrupted, SastrugiError
+    from sastrugi.errors import SastrugiError, Unfinished
 
     try:
         app()
-    except Interrupted as error:
+    except Unfinished as error:
         _complain(str(error))
         if error.go_on:
             print(f"go on with: {error.go_on}", file=sys.stderr)

@@ -15,7 +15,7 @@ from typing import TYPE_CHECKING, Annotated, Any
 
 import typer
 
-from sastrugi.errors import Interrupted
+from sastrugi.errors import Unfinished
 from sastrugi.progress import Progress
 from sastrugi.units import printable
 
@@ -173,8 +173,9 @@ def progress(go_on: str = "", as_json: bool = False) -> Iterator[Progress]:
     before = {number: signal.signal(number, stop) for number in (signal.SIGINT, signal.SIGTERM)}
     try:
         yield watched
-    except Interrupted as error:
-        raise Interrupted(str(error), error.go_on or go_on) from None
+    except Unfinished as error:
+        error.go_on = error.go_on or go_on
+        raise
     finally:
         watched.finish()
         for number, handler in before.items():

@@ -1,4 +1,4 @@
-"""`sastrugi look`, `scan`, `list` and `extract`: the built-in engine."""
+"""`sastrugi look` and `scan`: what is on a medium."""
 
 from __future__ import annotations
 
@@ -20,20 +20,6 @@ _SCAN_HELP = """Search a medium for live and lost files; the findings go to a sc
 Example: sastrugi scan card.img --out card.scan
 A scan that was stopped goes on with --go-on. Limits (kinds, groups, range, sizes, volume) make
 it quicker where they can; they stay with the scan file."""
-_LIST_HELP = """List the findings of a scan.
-
-\b
-Example: sastrugi list card.scan --state deleted --why"""
-_EXTRACT_HELP = """Bring the lost files of a scan back, to another place.
-
-\b
-Example: sastrugi extract card.scan --to results"""
-
-ScanArgument = Annotated[Path, typer.Argument(help="The scan file.", metavar="SCAN")]
-ConfidenceOption = Annotated[
-    float,
-    typer.Option("--min-confidence", help="Only findings at least this sure (0 to 1).", min=0.0, max=1.0),
-]
 KindOption = Annotated[list[str] | None, typer.Option("--kind", help="Only this kind (may be given again).")]
 
 
@@ -47,8 +33,6 @@ class ProgressStyle(StrEnum):
 def register(app: typer.Typer) -> None:
     app.command("look", help=_LOOK_HELP)(look)
     app.command("scan", help=_SCAN_HELP)(scan)
-    app.command("list", help=_LIST_HELP)(list_findings)
-    app.command("extract", help=_EXTRACT_HELP)(extract)
 
 
 def look(
@@ -119,9 +103,8 @@ def scan(
 ) -> None:
     from sastrugi.errors import SastrugiError
     from sastrugi.media.extents import total
-    from sastrugi.recovery.findings import ScanFile
+    from sastrugi.recovery.findings import PASSES, ScanFile
     from sastrugi.recovery.limits import Limits
-    from sastrugi.recovery.scan import PASSES
     from sastrugi.recovery.scan import scan as run_scan
     from sastrugi.report.tables import scan_summary
     from sastrugi.safety import require_not_medium
@@ -159,76 +142,3 @@ def scan(
     if unread:
         say(f"{unread:,} bytes of {medium} could not be read")
         raise typer.Exit(3)
-
-
-def list_findings(
-    scan_file: ScanArgument,
-    state: Annotated[str | None, typer.Option(help="Only live, deleted or found ones.")] = None,
-    kind: KindOption = None,
-    min_confidence: ConfidenceOption = 0.0,
-    why: Annotated[bool, typer.Option("--why", help="Add the reasons to each finding.")] = False,
-    limit: Annotated[int, typer.Option(help="Rows to print; 0 prints all.", min=0)] = 200,
-    as_json: JsonOption = False,
-) -> None:
-    from sastrugi.recovery.findings import ScanFile
-    from sastrugi.recovery.select import Selection
-    from sastrugi.report.tables import finding_json, findings_table, findings_with_reasons
-
-    selection = Selection(state, tuple(kind or ()), min_confidence)
-    with ScanFile.open(scan_file) as scan:
-        findings = selection.pick(scan)
-        if as_json:
-            show_json([finding_json(finding) for finding in findings])
-            return
-        if not scan.finished:
-            say("this scan is not finished: more may be found")
-        shown = findings[:limit] if limit else findings
-        show(findings_with_reasons(shown) if why else findings_table(shown))
-        if len(shown) < len(findings):
-            say(f"{len(findings) - len(shown):,} more: --limit 0 prints all")
-
-
-def extract(
-    scan_file: ScanArgument,
-    to: Annotated[Path, typer.Option("--to", help="The new folder to write to.", metavar="DIR")],
-    medium: Annotated[
-        Path | None, typer.Option(help="The medium, if it has moved since the scan.", metavar="MEDIUM")
-    ] = None,
-    kind: KindOption = None,
-    min_confidence: ConfidenceOption = 0.0,
-    with_live: Annotated[bool, typer.Option("--with-live", help="Also the files that are not lost.")] = False,
-    go_on: Annotated[bool, typer.Option("--go-on", help="Continue an extraction that was stopped.")] = False,
-    as_json: JsonOption = False,
-) -> None:
-    from sastrugi.errors import SastrugiError
-    from sastrugi.recovery.extract import check_destination, check_medium
-    from sastrugi.recovery.extract import extract as run_extract
-    from sastrugi.recovery.findings import ScanFile
-    from sastrugi.recovery.select import Selection
-    from sastrugi.report.tables import extract_summary
-
-    with ScanFile.open(scan_file) as scan:
-        source = medium or Path(scan.get("medium"))
-        check_destination(to, source, go_on)
-        findings = Selection(None if with_live else "lost", tuple(kind or ()), min_confidence).pick(scan)
-        if not findings:
-            counts = ", ".join(f"{count:,} {state}" for state, count in scan.counts().items()) or "nothing at all"
-            raise SastrugiError(f"nothing is selected; the scan holds {counts}")
-        with medium_at(source) as opened:
-            check_medium(scan, opened)
-            line = quoted("sastrugi", "extract", scan_file, "--to", to, "--go-on")
-            with progress(line) as watched:
-                done = run_extract(opened, findings, to, watched, go_on)
-    if as_json:
-        show_json(
-            {
-                "to": str(to),
-                "files": done.files,
-                "bytes": done.bytes,
-                "renamed": done.renamed,
-                "short": done.short,
-                "skipped": done.skipped,
-            }
-        )
-        return
-    show(extract_summary(done, str(to)))

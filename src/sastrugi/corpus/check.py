@@ -44,9 +44,9 @@ def check_files(
     outcomes = run_in_children(f"{__name__}:open_one", paths, progress, seconds, memory)
     progress.finish()
     out: list[Checked] = []
-    for outcome in outcomes:
+    for path, outcome in zip(paths, outcomes, strict=True):
         value: tuple[str, Answer, str] | None = outcome.value
-        out.append(Checked(outcome.path, *(value or (_kind_by_name(outcome.path), "broken", outcome.problem))))
+        out.append(Checked(path, *(value or (_kind_by_name(path), "broken", outcome.problem))))
     return out
 
 

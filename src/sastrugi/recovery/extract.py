@@ -1,48 +1,63 @@
-"""Bring findings back as files, to another place, without ever overwriting or leaving the destination.
-
-Folders are opened one by one without following links; a file is written under a temporary name and then linked to
-its own, which fails rather than replace anything.
-"""
+"""Bring findings back as files, to another place, without ever overwriting or leaving the destination."""
 
 from __future__ import annotations
 
 import contextlib
-import csv
 import errno
 import hashlib
-import io
 import os
 import shutil
 from collections.abc import Iterable
 from dataclasses import dataclass
 from pathlib import Path
 
-from sastrugi.errors import DestinationError, Interrupted, ScanFileError
+from blake3 import blake3
+
+from sastrugi.errors import DestinationError, DestinationFull, Interrupted, ScanFileError
 from sastrugi.media import Medium
 from sastrugi.media.opening import SPECIMEN_IMAGE
 from sastrugi.progress import Progress
 from sastrugi.recovery.findings import Finding, ScanFile, medium_identity
-from sastrugi.recovery.names import numbered, safe_name, shortened
+from sastrugi.recovery.folders import Destination, counted_names, give_name
+from sastrugi.recovery.manifest import FIELDS, MANIFEST, Manifest, read_manifest
+from sastrugi.recovery.names import safe_name, with_number
 from sastrugi.safety import require_empty, require_outside
 from sastrugi.units import format_size, printable
 
-MANIFEST = "manifest.csv"
-_FIELDS = ("finding", "file", "size", "sha256", "confidence", "original_path", "extents", "note")
 _TEMPORARY = ".sastrugi-{}.partial"
 _CHUNK = 1 << 20
-_MOST_CLASHES = 10_000
+
+
+@dataclass(frozen=True, slots=True)
+class Manner:
+    """How files are brought back.
+
+    `arrange`: `tree` (the folders they had), `kind` (one folder a kind) or `flat`. `names`: a second file of one name
+    is counted (`count`), gets its number in the scan (`number`), or is left out (`skip`). `fill`: bytes that cannot be
+    read become zeros; otherwise such files are left out. `sha256`: also this digest.
+    """
+
+    arrange: str = "tree"
+    names: str = "count"
+    fill: bool = True
+    sha256: bool = False
 
 
 @dataclass(slots=True)
 class Extracted:
-    """Counts of an extraction."""
+    """Counts of an extraction: what was written, of it what has a changed name, is shorter than its record says or
+    reaches over unreadable sectors; and what was not written: there from an earlier run, without a place on the medium,
+    left out for its name, left out for unreadable sectors."""
 
     files: int = 0
     bytes: int = 0
     renamed: int = 0
     short: int = 0
+    unreadable: int = 0
     skipped: int = 0
     placeless: int = 0
+    clashed: int = 0
+    left_out: int = 0
 
 
 def check_destination(destination: Path, medium_path: Path, go_on: bool) -> None:
@@ -66,175 +81,140 @@ def check_medium(scan_file: ScanFile, medium: Medium) -> None:
 
 
 def extract(
-    medium: Medium, findings: list[Finding], destination: Path, progress: Progress, go_on: bool = False
+    medium: Medium,
+    findings: list[Finding],
+    destination: Path,
+    progress: Progress,
+    go_on: bool = False,
+    manner: Manner | None = None,
 ) -> Extracted:
-    """Write `findings` below `destination`, with a manifest. Call `check_destination` and `check_medium` first."""
-    done = _read_manifest(destination / MANIFEST) if go_on else set()
+    """Write `findings` below `destination`, with a manifest. Call `check_destination` and `check_medium` first.
+
+    A run that was killed and goes on gives the same tree and the same manifest as one that was not.
+    """
+    done = read_manifest(destination / MANIFEST) if go_on else {}
     todo = [finding for finding in findings if not finding.placeless and finding.number not in done]
-    needed = sum(finding.covered for finding in todo)
     placeless = sum(finding.placeless for finding in findings)
     out = Extracted(skipped=len(findings) - len(todo) - placeless, placeless=placeless)
+    needed = sum(finding.covered for finding in todo)
     try:
-        destination.mkdir(parents=True, exist_ok=True)
-        free = shutil.disk_usage(destination).free
-        if needed > free:
-            raise DestinationError(
-                f"{destination}: {format_size(needed)} are needed, {format_size(free)} are free: "
-                "choose another place or fewer files"
-            )
-        root = os.open(destination, os.O_RDONLY | os.O_DIRECTORY)
-    except OSError as error:
-        raise DestinationError(f"{destination}: cannot be used: {error.strerror}") from error
-    progress.start("extract", needed)
-    try:
-        with _Manifest(root, fresh=not go_on) as manifest:
-            for finding in todo:
-                progress.check()
-                manifest.add(_extract_one(medium, finding, root, out))
-                progress.at(out.bytes, f"{out.files:,} files")
+        with Destination(destination) as folder:
+            free = shutil.disk_usage(destination).free
+            if needed > free:
+                raise DestinationError(
+                    f"{destination}: {format_size(needed)} are needed, {format_size(free)} are free: "
+                    "choose another place or fewer files"
+                )
+            progress.start("extract", needed)
+            with Manifest(folder.handle, fresh=not go_on) as manifest:
+                run = _Run(medium, folder, manner or Manner(), set(done.values()), out)
+                for finding in todo:
+                    progress.check()
+                    row = run.bring(finding)
+                    if row is not None:
+                        manifest.add(row)
+                    progress.at(out.bytes, f"{out.files:,} files")
+            progress.finish()
     except (KeyboardInterrupt, Interrupted):
         raise Interrupted(f"stopped; {out.files:,} files are written and listed in {destination / MANIFEST}") from None
     except OSError as error:
-        raise DestinationError(
-            f"{destination}: cannot be written: {error.strerror}; what is listed in {MANIFEST} is whole"
-        ) from error
-    finally:
-        os.close(root)
-    progress.finish()
+        told = f"{destination}: cannot be written: {error.strerror}; what {MANIFEST} lists is whole"
+        if error.errno in (errno.ENOSPC, errno.EDQUOT, errno.EFBIG):
+            raise DestinationFull(f"{told} ({out.files:,} files): make room, then go on") from error
+        raise DestinationError(told) from error
     return out
 
 
-def _extract_one(medium: Medium, finding: Finding, root: int, out: Extracted) -> dict[str, object]:
-    parts = [part for part in finding.folder.split("/") if part]
-    folders = [safe_name(part) for part in parts]
-    name = safe_name(finding.name)
-    changed = folders != parts or name != finding.name
-    folder, used = _open_folder(root, folders)
-    notes = []
-    try:
-        temporary = _TEMPORARY.format(finding.number)
-        with contextlib.suppress(FileNotFoundError):  # a leftover of a killed run
-            os.unlink(temporary, dir_fd=folder)
-        digest, written = _write(medium, finding, temporary, folder)
-        final = _link(temporary, name, folder)
-    finally:
-        os.close(folder)
-    changed |= final != name or used != folders
-    path = "/".join((*used, final))
-    if changed:
-        notes.append("name changed")
-        out.renamed += 1
-    if written < finding.size:
-        notes.append(f"only {written} bytes have a place on the medium")
-        out.short += 1
-    out.files += 1
-    out.bytes += written
-    extents = " ".join(f"{offset}+{length}" for offset, length in finding.extents)
-    values = (
-        finding.number,
-        path,
-        written,
-        digest,
-        f"{finding.confidence:.4f}",
-        printable(finding.path),
-        extents,
-        "; ".join(notes),
-    )
-    return dict(zip(_FIELDS, values, strict=True))
+class _Run:
+    """One extraction; `listed` are the files of the manifest so far."""
 
+    def __init__(self, medium: Medium, folder: Destination, manner: Manner, listed: set[str], out: Extracted) -> None:
+        self._medium, self._folder, self._manner, self._listed, self._out = medium, folder, manner, listed, out
 
-def _write(medium: Medium, finding: Finding, name: str, folder: int) -> tuple[str, int]:
-    digest = hashlib.sha256()
-    written = 0
-    handle = os.open(name, os.O_WRONLY | os.O_CREAT | os.O_EXCL | os.O_NOFOLLOW, 0o644, dir_fd=folder)
-    with os.fdopen(handle, "wb") as file:
-        for offset, length in finding.extents:
-            for at in range(offset, offset + length, _CHUNK):
-                data = medium.read(at, min(_CHUNK, offset + length - at))
-                digest.update(data)
-                file.write(data)
-                written += len(data)
-        file.flush()
-        if finding.times.modified:
-            moment = finding.times.modified.timestamp()
-            os.utime(file.fileno(), (moment, moment))
-    return digest.hexdigest(), written
-
-
-def _link(temporary: str, name: str, folder: int) -> str:
-    """Give the file its name, or the next free numbered one; answers which."""
-    final = name
-    for number in range(2, _MOST_CLASHES):
+    def bring(self, finding: Finding) -> dict[str, object] | None:
+        """Write one finding; its row of the manifest, or None if it was left out."""
+        out = self._out
+        lost = sum(part.length for e in finding.extents for part in self._medium.unreadable.overlap(e))
+        if lost and not self._manner.fill:
+            out.left_out += 1
+            return None
+        parts = self._parts(finding)
+        folders = [safe_name(part) for part in parts]
+        name = safe_name(finding.name)
+        folder, used = self._folder.open_folder(folders)
         try:
-            os.link(temporary, final, src_dir_fd=folder, dst_dir_fd=folder, follow_symlinks=False)
-            os.unlink(temporary, dir_fd=folder)
-            return final
-        except FileExistsError:
-            final = numbered(name, number)
-    raise DestinationError(f"{name}: {_MOST_CLASHES:,} files of this name are there already")
+            temporary = _TEMPORARY.format(finding.number)
+            with contextlib.suppress(FileNotFoundError):  # a leftover of a killed run
+                os.unlink(temporary, dir_fd=folder)
+            digests, written = self._write(finding, temporary, folder)
+            lost = sum(part.length for e in finding.extents for part in self._medium.unreadable.overlap(e))
+            if lost and not self._manner.fill:  # which nobody knew before it was read
+                os.unlink(temporary, dir_fd=folder)
+                out.left_out += 1
+                return None
+            prefix = "".join(f"{part}/" for part in used)
+            final = give_name(folder, temporary, self._names(name, finding), lambda n: f"{prefix}{n}" in self._listed)
+        finally:
+            os.close(folder)
+        if not final:
+            out.clashed += 1
+            return None
+        self._listed.add(f"{prefix}{final}")
+        notes = []
+        if folders != parts or used != folders or final != finding.name:
+            notes.append("name changed")
+            out.renamed += 1
+        if written < finding.size:
+            notes.append(f"only {written} bytes have a place on the medium")
+            out.short += 1
+        if lost:
+            notes.append(f"{lost} bytes could not be read and are zeros")
+            out.unreadable += 1
+        out.files += 1
+        out.bytes += written
+        extents = " ".join(f"{offset}+{length}" for offset, length in finding.extents)
+        values = (
+            finding.number, f"{prefix}{final}", written, *digests, f"{finding.confidence:.4f}",
+            printable(finding.path), extents, "; ".join(notes),
+        )  # fmt: skip
+        return dict(zip(FIELDS, values, strict=True))
 
+    def _parts(self, finding: Finding) -> list[str]:
+        if self._manner.arrange == "flat":
+            return []
+        if self._manner.arrange == "kind":
+            return [finding.group, finding.kind]
+        return [part for part in finding.folder.split("/") if part]
 
-def _open_folder(root: int, parts: Iterable[str]) -> tuple[int, list[str]]:
-    """Open (or make) a folder below `root`; a component that is a file or a link is passed by under another name."""
-    at = os.dup(root)
-    used: list[str] = []
-    for part in parts:
-        chosen = shortened(part, 200) if len(part.encode()) > 250 else part
-        for number in range(2, _MOST_CLASHES):
-            with contextlib.suppress(FileExistsError):
-                os.mkdir(chosen, dir_fd=at)
-            try:
-                below = os.open(chosen, os.O_RDONLY | os.O_DIRECTORY | os.O_NOFOLLOW, dir_fd=at)
-                break
-            except OSError as error:
-                if error.errno not in (errno.ENOTDIR, errno.ELOOP):  # a file or a link stands there
-                    raise
-                chosen = numbered(part, number)
-        else:
-            raise DestinationError(f"{part}: no folder of this name can be made")
-        os.close(at)
-        at = below
-        used.append(chosen)
-    return at, used
+    def _names(self, name: str, finding: Finding) -> Iterable[str]:
+        if self._manner.names == "count":
+            return counted_names(name)
+        if self._manner.names == "number":
+            return (name, with_number(name, finding.number))
+        return (name,)
 
-
-class _Manifest:
-    """The list of what was written; a line stands in it only when its file is whole."""
-
-    def __init__(self, root: int, fresh: bool) -> None:
-        flags = os.O_WRONLY | os.O_CREAT | os.O_NOFOLLOW | (os.O_EXCL if fresh else os.O_APPEND)
-        self._file = os.fdopen(
-            os.open(MANIFEST, flags, 0o644, dir_fd=root), "w" if fresh else "a", encoding="utf-8", newline=""
-        )
-        self._fresh = fresh
-
-    def __enter__(self) -> _Manifest:
-        if self._fresh:
-            self._put(_FIELDS)
-        return self
-
-    def __exit__(self, *_: object) -> None:
-        self._file.close()
-
-    def add(self, row: dict[str, object]) -> None:
-        self._put([row[field] for field in _FIELDS])
-
-    def _put(self, values: Iterable[object]) -> None:
-        line = io.StringIO()
-        csv.writer(line, lineterminator="\n").writerow(values)
-        self._file.write(line.getvalue())
-        self._file.flush()
-
-
-def _read_manifest(path: Path) -> set[int]:
-    """Numbers of the findings a manifest lists; a last line that was cut by a kill does not count."""
-    try:
-        with path.open(encoding="utf-8", newline="") as file:
-            text = file.read()
-    except (OSError, UnicodeDecodeError) as error:
-        raise DestinationError(f"{path}: cannot be read: {error}") from error
-    whole = text[: text.rfind("\n") + 1]
-    if len(whole) < len(text):
-        path.write_text(whole, encoding="utf-8", newline="")
-    rows = csv.DictReader(io.StringIO(whole))
-    return {int(row["finding"]) for row in rows if row.get("finding", "").isdigit()}
+    def _write(self, finding: Finding, name: str, folder: int) -> tuple[tuple[str, str], int]:
+        fast, slow = blake3(), hashlib.sha256() if self._manner.sha256 else None
+        written = 0
+        handle = os.open(name, os.O_WRONLY | os.O_CREAT | os.O_EXCL | os.O_NOFOLLOW, 0o644, dir_fd=folder)
+        try:
+            for offset, length in finding.extents:
+                for at in range(offset, offset + length, _CHUNK):
+                    data = self._medium.read(at, min(_CHUNK, offset + length - at))
+                    fast.update(data)
+                    if slow is not None:
+                        slow.update(data)
+                    view = memoryview(data)
+                    while view:
+                        view = view[os.write(handle, view) :]
+                    written += len(data)
+            if finding.times.modified:
+                moment = finding.times.modified.timestamp()
+                os.utime(handle, (moment, moment))
+        except OSError:
+            with contextlib.suppress(OSError):
+                os.unlink(name, dir_fd=folder)
+            raise
+        finally:
+            os.close(handle)
+        return (fast.hexdigest(), slow.hexdigest() if slow is not None else ""), written

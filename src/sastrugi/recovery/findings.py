@@ -5,9 +5,11 @@ from __future__ import annotations
 import datetime as dt
 import hashlib
 import json
+import re
 import sqlite3
 from collections.abc import Iterable, Iterator
 from dataclasses import dataclass, field
+from functools import lru_cache
 from pathlib import Path
 from typing import Any
 
@@ -17,6 +19,8 @@ from sastrugi.media.extents import cut, total
 from sastrugi.volumes.base import Times
 
 SCAN_VERSION = 1
+PASSES = ("layout", "tables", "relics", "content")
+"""The ways of searching, in the order in which a scan takes them."""
 _APPLICATION_ID = 0x53415354  # "SAST"
 _HEAD = 1 << 20
 
@@ -95,6 +99,33 @@ class Finding:
         return total(self.extents)
 
 
+TALLIES = {
+    "kind": "kind",
+    "group": "grp",
+    "volume": "volume",
+    "pass": "passes",
+    "date": "substr(modified, 1, 10)",
+    "folder": "folder",
+    "state": "state",
+    "confidence": "printf('%.1f to %.1f', min(cast(confidence * 10 AS INT), 9) / 10.0, "
+    "min(cast(confidence * 10 AS INT) + 1, 10) / 10.0)",
+}
+"""What findings can be counted by, each with the SQL that tells it."""
+
+
+@dataclass(frozen=True, slots=True)
+class Tally:
+    """Findings of one `key`, by state; how many are 0.9 sure or more, and their mean confidence."""
+
+    key: str
+    live: int
+    deleted: int
+    found: int
+    bytes: int
+    sure: int
+    confidence: float
+
+
 def medium_identity(medium: Medium) -> str:
     """What a scan file remembers a medium by: its size and the SHA-256 of its first MiB."""
     return f"{medium.size}:{hashlib.sha256(medium.read(0, _HEAD)).hexdigest()}"
@@ -150,6 +181,7 @@ class ScanFile:
             raise ScanFileError(
                 f"{path}: is version {version} of the scan file, this program reads {SCAN_VERSION}: scan again"
             )
+        db.create_function("REGEXP", 2, _matches, deterministic=True)
         return cls(path, db)
 
     def __enter__(self) -> ScanFile:
@@ -281,10 +313,10 @@ class ScanFile:
 
     def marks(self, start: int = 0) -> Iterator[tuple[Extent, bytes]]:
         """What was kept of the stretches that end behind `start`, in order. Others may be written meanwhile."""
-        last = start - 1
+        last = -1
         while rows := self._run(
             "SELECT start, length, marks FROM marks WHERE start + length > ? AND start > ? ORDER BY start LIMIT 16",
-            (start, last if last >= start else -1),
+            (start, last),
         ).fetchall():
             for at, length, packed in rows:
                 yield Extent(at, length), packed
@@ -295,6 +327,39 @@ class ScanFile:
         self.put("state", "finished")
         self._run("DROP TABLE IF EXISTS marks")
         self.commit()
+
+    def kinds(self) -> list[str]:
+        """The kinds that findings are of."""
+        return [row[0] for row in self._run("SELECT DISTINCT kind FROM findings")]
+
+    def count(self, where: str, values: tuple[Any, ...] = ()) -> int:
+        """How many findings fulfil an SQL condition."""
+        return int(self._run(f"SELECT count(*) FROM findings WHERE {where}", values).fetchone()[0])
+
+    def save_selection(self, name: str, text: str) -> None:
+        """Keep a selection (see recovery.select) under a name, in the place of one of the same name."""
+        self._run("CREATE TABLE IF NOT EXISTS selections (name TEXT PRIMARY KEY, conditions TEXT NOT NULL)")
+        self._run("INSERT OR REPLACE INTO selections VALUES (?, ?)", (name, text))
+        self.commit()
+
+    def selections(self) -> dict[str, str]:
+        """The saved selections by name."""
+        there = self._run("SELECT 1 FROM sqlite_master WHERE name = 'selections'").fetchone()
+        return dict(self._run("SELECT name, conditions FROM selections ORDER BY name").fetchall()) if there else {}
+
+    def rows(self, where: str, values: tuple[Any, ...] = (), order: str = "number") -> Iterator[tuple[Any, ...]]:
+        """Findings as the file keeps them (docs/formats/scan-file.md), for those who pass them on."""
+        for row in self._run(f"SELECT * FROM findings WHERE {where} ORDER BY {order}", values):  # noqa: UP028
+            yield row  # a reader may stop when the file is closed already, which a delegated cursor would not bear
+
+    def tally(self, by: str, where: str, values: tuple[Any, ...] = ()) -> list[Tally]:
+        """Findings counted by one of TALLIES."""
+        states = ", ".join(f"sum(state = '{state}')" for state in ("live", "deleted", "found"))
+        columns = f"{states}, sum(size), sum(confidence >= 0.9), avg(confidence)"
+        rows = self._run(
+            f"SELECT {TALLIES[by]} AS what, {columns} FROM findings WHERE {where} GROUP BY what ORDER BY what", values
+        )
+        return [Tally("" if row[0] is None else str(row[0]), *row[1:]) for row in rows]
 
     def counts(self) -> dict[str, int]:
         """Findings by state."""
@@ -320,6 +385,15 @@ def _finding(row: tuple[Any, ...]) -> Finding:
         extents=_extents(row[16]),
         sound=row[17],
     )
+
+
+@lru_cache(64)
+def _compiled(pattern: str) -> re.Pattern[str]:
+    return re.compile(pattern, re.IGNORECASE)
+
+
+def _matches(pattern: str, text: str) -> bool:
+    return _compiled(pattern).match(text) is not None
 
 
 def _extents(packed: str) -> tuple[Extent, ...]:

@@ -29,6 +29,14 @@ def shortened(name: str, limit: int) -> str:
     return base.encode()[: limit - len(tail.encode())].decode("utf-8", "ignore") + tail
 
 
+def with_number(name: str, number: int) -> str:
+    """`IMG.JPG` as `IMG #17.JPG`: a second file of one name by its number in the scan."""
+    stem, dot, extension = name.rpartition(".")
+    if not dot or not stem:
+        return shortened(name, MAX_BYTES - 24) + f" #{number}"
+    return shortened(stem, MAX_BYTES - 24 - len(extension.encode()) - 1) + f" #{number}.{extension}"
+
+
 def numbered(name: str, number: int) -> str:
     """`IMG.JPG` as `IMG (2).JPG`: what a second file of one name becomes."""
     stem, dot, extension = name.rpartition(".")

@@ -17,7 +17,7 @@ from sastrugi.progress import Progress
 from sastrugi.recovery.assembly import Assembly
 from sastrugi.recovery.bins import with_bin_names
 from sastrugi.recovery.content import ContentPass, Grid
-from sastrugi.recovery.findings import Finding, FoundVolume, ScanFile, medium_identity
+from sastrugi.recovery.findings import PASSES, Finding, FoundVolume, ScanFile, medium_identity
 from sastrugi.recovery.layout import Place, find_places, missing_bytes, outside_of, unlisted_places
 from sastrugi.recovery.limits import Limits
 from sastrugi.recovery.relics import ghosts_of, loose_outside, relic_findings
@@ -26,7 +26,6 @@ from sastrugi.recovery.tables import table_findings
 from sastrugi.units import plural
 from sastrugi.volumes.relics import loose_tables
 
-PASSES = ("layout", "tables", "relics", "content")
 _COMMIT_SECONDS = 1.0
 _REPORT_EVERY = 50
 _UNREAD = 0.05

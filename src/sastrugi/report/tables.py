@@ -19,8 +19,7 @@ if TYPE_CHECKING:
 
     from sastrugi.corpus.check import Checked
     from sastrugi.kinds import Kind
-    from sastrugi.recovery.extract import Extracted
-    from sastrugi.recovery.findings import Finding, FoundVolume, ScanFile
+    from sastrugi.recovery.findings import FoundVolume, ScanFile
     from sastrugi.specimen.adopt import Adoption
     from sastrugi.specimen.audit import Check
     from sastrugi.specimen.recipe import Recipe
@@ -272,85 +271,3 @@ def scan_summary(scan: ScanFile, seconds: float) -> RenderableType:
         out,
         Text(f"{plural(counts.total(), 'finding')} in {seconds:.1f} s, passes {scan.get('passes').replace(',', ', ')}"),
     )
-
-
-def _modified(finding: Finding) -> str:
-    return f"{finding.times.modified:%Y-%m-%d %H:%M}" if finding.times.modified else "–"
-
-
-def _name_note(finding: Finding) -> str:
-    if finding.state != "deleted" or finding.name_sure >= 0.95:
-        return ""
-    return "  (name worked out)" if finding.name_sure > 0.2 else "  (name damaged)"
-
-
-def findings_table(findings: Sequence[Finding]) -> Table:
-    """One row a finding; `Sure` is its confidence, `Name` how sure folder and name are (both 0 to 1)."""
-    out = table()
-    for name, justify in (("No", "right"), ("State", "left"), ("Sure", "right"), ("Size", "right"), ("Kind", "left")):
-        out.add_column(name, justify=justify, no_wrap=True)  # type: ignore[arg-type]
-    out.add_column("Modified", no_wrap=True)
-    out.add_column("Name", no_wrap=True)
-    out.add_column("File", no_wrap=True)
-    for finding in findings:
-        out.add_row(
-            str(finding.number),
-            finding.state,
-            f"{finding.confidence:.2f}",
-            format_size(finding.size),
-            finding.kind,
-            _modified(finding),
-            f"{finding.name_sure:.2f}",
-            Text(shorten_path(finding.path, _PATH_ROOM)),
-        )
-    return out
-
-
-def findings_with_reasons(findings: Sequence[Finding]) -> RenderableType:
-    """One paragraph a finding: what it is, and every reason on a line of its own."""
-    out: list[Text] = []
-    for finding in findings:
-        sure = f"{finding.state}, sure {finding.confidence:.2f}"
-        facts = f"{sure}, {format_size(finding.size)}, {finding.kind}, modified {_modified(finding)}"
-        text = Text(f"{finding.number:>4}  {printable(finding.path)}", style="bold")
-        text.append(f"{_name_note(finding)}\n      {facts}", style="not bold")
-        text.append("".join(f"\n      – {printable(reason)}" for reason in finding.reasons), style=f"not bold {GREY}")
-        out.append(text)
-    return Group(*out)
-
-
-def finding_json(finding: Finding) -> dict[str, Any]:
-    """A finding as `list --json` prints it (docs/formats/scan-file.md)."""
-    times = finding.times
-    return {
-        "number": finding.number,
-        "state": finding.state,
-        "volume": finding.volume,
-        "folder": finding.folder,
-        "name": finding.name,
-        "kind": finding.kind,
-        "group": finding.group,
-        "size": finding.size,
-        "created": times.created.isoformat() if times.created else None,
-        "modified": times.modified.isoformat() if times.modified else None,
-        "accessed": times.accessed.isoformat() if times.accessed else None,
-        "passes": list(finding.passes),
-        "confidence": finding.confidence,
-        "name_sure": finding.name_sure,
-        "reasons": finding.reasons,
-        "extents": [list(extent) for extent in finding.extents],
-    }
-
-
-def extract_summary(done: Extracted, to: str) -> Text:
-    text = Text(f"{plural(done.files, 'file')}, {format_size(done.bytes)} written to {to}")
-    notes = []
-    if done.skipped:
-        notes.append(f"{done.skipped:,} were there from the earlier run")
-    if done.placeless:
-        notes.append(f"of {done.placeless:,} more nothing is left but a record")
-    if done.renamed:
-        notes.append(f"{done.renamed:,} under a changed name")
-    if done.short:
-        notes.append(f"{done.short:,} shorter than their record says")
-    return text.append(f" ({'; '.join(notes)}; see manifest.csv)" if notes else " (listed in manifest.csv)")

@@ -33,6 +33,21 @@ def tile(path: Path) -> tuple[str, bytes]:
     return kind.name if kind else "other", out.getvalue()
 
 
+def bytes_tile(path: Path) -> bytes:
+    """PNG bytes of a picture of the first bytes of a file that cannot be drawn as what it says it is."""
+    import io
+
+    out = io.BytesIO()
+    with path.open("rb") as file:
+        _fitted(_written(_hex_lines(file.read(8 * (_LINES - 2))))).save(out, "PNG")
+    return out.getvalue()
+
+
+def _hex_lines(head: bytes) -> list[str]:
+    rows = [head[at : at + 8] for at in range(0, len(head), 8)]
+    return [f"{row.hex(' '):<23}  {''.join(chr(b) if 32 <= b < 127 else '·' for b in row)}" for row in rows]
+
+
 def _picture(path: Path, kind: str, group: str) -> Image:
     if kind in _PILLOW:
         return _pillow(path)
@@ -183,10 +198,7 @@ def _lines(path: Path, kind: str) -> list[str]:
         except UnicodeDecodeError:
             text = "\0"
         if any(ord(char) < 9 for char in text):
-            rows = [head[at : at + 8] for at in range(0, 8 * _LINES, 8)]
-            text = "\n".join(
-                f"{row.hex(' '):<23}  {''.join(chr(b) if 32 <= b < 127 else '·' for b in row)}" for row in rows
-            )
+            text = "\n".join(_hex_lines(head[: 8 * _LINES]))
     return [line[:_COLUMNS] for line in text.splitlines()[:_LINES]]
 
 

@@ -7,10 +7,8 @@ from pathlib import Path
 
 from sastrugi.errors import SastrugiError
 from sastrugi.media import Extent
-from sastrugi.recovery.extract import MANIFEST
 from sastrugi.recovery.findings import ScanFile
-
-_MANIFEST_HEAD = "finding,file,size,sha256"
+from sastrugi.recovery.manifest import MANIFEST, MANIFEST_HEAD
 
 
 @dataclass(frozen=True, slots=True)
@@ -41,7 +39,7 @@ def read_folder(folder: Path) -> list[Result]:
 
 def _is_manifest(path: Path) -> bool:
     with path.open("rb") as file:
-        return file.read(64).startswith(_MANIFEST_HEAD.encode())
+        return file.read(64).startswith(MANIFEST_HEAD.encode())
 
 
 def read_findings(path: Path) -> list[Result]:

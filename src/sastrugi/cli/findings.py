@@ -1,0 +1,230 @@
+"""`sastrugi list`, `preview` and `extract`: looking at findings, and bringing them back."""
+
+from __future__ import annotations
+
+from enum import StrEnum
+from itertools import islice
+from pathlib import Path
+from typing import Annotated
+
+import typer
+
+from sastrugi.cli.console import JsonOption, medium_at, progress, quoted, say, show, show_json
+from sastrugi.cli.selecting import Chosen, selecting
+
+_LIST_HELP = """List the findings of a scan.
+
+\b
+Example: sastrugi list card.scan --state lost --name "FRN*" --min-confidence 0.9 --why"""
+_PREVIEW_HELP = """Draw a contact sheet of findings, straight from the medium: pictures, pages, frames, waves, text.
+
+\b
+Example: sastrugi preview card.scan --group picture --out card.png"""
+_EXTRACT_HELP = """Bring findings back, to another place. Nothing is ever overwritten, and the medium is only read.
+
+\b
+Example: sastrugi extract card.scan --to results --min-confidence 0.5"""
+
+ScanArgument = Annotated[Path, typer.Argument(help="The scan file.", metavar="SCAN")]
+MediumOption = Annotated[
+    Path | None, typer.Option("--medium", help="The medium, if it has moved since the scan.", metavar="MEDIUM")
+]
+
+
+class By(StrEnum):
+    """What findings can be counted by."""
+
+    kind = "kind"
+    group = "group"
+    volume = "volume"
+    pass_ = "pass"
+    date = "date"
+    folder = "folder"
+    state = "state"
+    confidence = "confidence"
+
+
+class Order(StrEnum):
+    """What findings can be sorted by."""
+
+    path = "path"
+    name = "name"
+    size = "size"
+    date = "date"
+    confidence = "confidence"
+    kind = "kind"
+    place = "place"
+    number = "number"
+
+
+class Arrange(StrEnum):
+    """Into which folders extracted files go."""
+
+    tree = "tree"
+    kind = "kind"
+    flat = "flat"
+
+
+class Clash(StrEnum):
+    """What becomes of a second file of one name."""
+
+    count_up = "count"
+    number = "number"
+    skip = "skip"
+
+
+class Unreadable(StrEnum):
+    """What becomes of findings over sectors that cannot be read."""
+
+    fill = "fill"
+    leave = "leave"
+
+
+def register(app: typer.Typer) -> None:
+    app.command("list", help=_LIST_HELP)(selecting(list_findings))
+    app.command("preview", help=_PREVIEW_HELP)(selecting(preview))
+    app.command("extract", help=_EXTRACT_HELP)(selecting(extract))
+
+
+def list_findings(
+    scan_file: ScanArgument,
+    why: Annotated[bool, typer.Option("--why", help="Add the reasons to each finding.")] = False,
+    as_tree: Annotated[bool, typer.Option("--tree", help="In their folders.")] = False,
+    by: Annotated[By | None, typer.Option("--by", help="Count them by this instead.")] = None,
+    sort: Annotated[Order, typer.Option("--sort", help="In this order.")] = Order.path,
+    descending: Annotated[bool, typer.Option("--descending", help="The greatest first.")] = False,
+    limit: Annotated[int, typer.Option(help="Rows to print; 0 prints all.", min=0)] = 200,
+    as_csv: Annotated[bool, typer.Option("--csv", help="Print CSV, all rows.")] = False,
+    save_as: Annotated[
+        str, typer.Option("--save-as", help="Keep this selection in the scan file, for --saved.", metavar="NAME")
+    ] = "",
+    as_json: JsonOption = False,
+    *,
+    chosen: Chosen,
+) -> None:
+    from sastrugi.recovery.findings import ScanFile
+    from sastrugi.recovery.select import nothing_selected, ordered
+    from sastrugi.report.findings import (
+        csv_lines,
+        findings_table,
+        findings_with_reasons,
+        json_lines,
+        tally_json,
+        tally_table,
+        tree,
+    )
+
+    with ScanFile.open(scan_file, for_writing=bool(save_as)) as scan:
+        selection = chosen.of(scan, "any")
+        where, values = selection.condition(scan)
+        if save_as:
+            scan.save_selection(save_as, selection.text())
+            say(f"kept as '{save_as}': use it with --saved {quoted(save_as)}")
+        if by is not None:
+            tallies = scan.tally(by.value, where, values)
+            if as_json:
+                show_json(tally_json(tallies))
+            else:
+                show(tally_table(by.value, tallies))
+            return
+        if as_json or as_csv:
+            rows = scan.rows(where, values, ordered(sort.value, descending))
+            for line in csv_lines(rows) if as_csv else json_lines(rows):
+                print(line)
+            return
+        if not scan.finished:
+            say("this scan is not finished: more may be found")
+        shown = list(islice(selection.iterate(scan, sort.value, descending), limit or None))
+        if not shown:
+            say(nothing_selected(scan))
+            return
+        if as_tree:
+            show(tree(shown, scan_file.name))
+        else:
+            show(findings_with_reasons(shown) if why else findings_table(shown))
+        if limit and len(shown) == limit and (more := scan.count(where, values) - limit):
+            say(f"{more:,} more: --limit 0 prints all")
+
+
+def preview(
+    scan_file: ScanArgument,
+    out: Annotated[
+        Path | None,
+        typer.Option(help="The picture to make [default: the scan's name with .preview.png]", metavar="FILE"),
+    ] = None,
+    limit: Annotated[int, typer.Option(help="Findings on the sheet.", min=1, max=600)] = 120,
+    sort: Annotated[Order, typer.Option("--sort", help="In this order.")] = Order.path,
+    medium: MediumOption = None,
+    as_json: JsonOption = False,
+    *,
+    chosen: Chosen,
+) -> None:
+    from sastrugi.recovery.extract import check_medium
+    from sastrugi.recovery.findings import ScanFile
+    from sastrugi.report.preview import draw_preview
+    from sastrugi.safety import require_not_medium
+
+    target = out or Path(f"{scan_file.name.removesuffix('.scan')}.preview.png")
+    with ScanFile.open(scan_file) as scan:
+        source = medium or Path(scan.get("medium"))
+        findings = chosen.of(scan, "lost").pick(scan, sort.value)
+        with medium_at(source) as opened, progress() as watched:
+            check_medium(scan, opened)
+            require_not_medium(target, opened.path)
+            require_not_medium(target, scan_file)
+            shown = draw_preview(opened, findings, limit, scan_file.name, target, watched)
+    if as_json:
+        broken = [{"number": one.finding.number, "problem": one.problem} for one in shown if one.problem]
+        show_json({"preview": str(target), "selected": len(findings), "shown": len(shown), "broken": broken})
+        return
+    dark = sum(bool(one.problem) for one in shown)
+    say(f"{len(shown):,} of {len(findings):,} selected findings drawn to {target}, {dark:,} of them cannot be shown")
+
+
+def extract(
+    scan_file: ScanArgument,
+    to: Annotated[Path, typer.Option("--to", help="The new folder to write to.", metavar="DIR")],
+    arrange: Annotated[
+        Arrange, typer.Option("--arrange", help="In the folders they had, one folder a kind, or one for all.")
+    ] = Arrange.tree,
+    clashes: Annotated[
+        Clash,
+        typer.Option("--names", help="A second file of one name: counted, with its number in the scan, or skipped."),
+    ] = Clash.count_up,
+    unreadable: Annotated[
+        Unreadable, typer.Option("--unreadable", help="Files over unreadable sectors: fill with zeros, or leave out.")
+    ] = Unreadable.fill,
+    sha256: Annotated[bool, typer.Option("--sha256", help="Add SHA-256 to the manifest (slower).")] = False,
+    with_live: Annotated[bool, typer.Option("--with-live", help="Also the files that are not lost.")] = False,
+    go_on: Annotated[bool, typer.Option("--go-on", help="Continue an extraction that was stopped.")] = False,
+    medium: MediumOption = None,
+    as_json: JsonOption = False,
+    *,
+    chosen: Chosen,
+) -> None:
+    import sys
+    from dataclasses import asdict
+
+    from sastrugi.recovery.extract import Manner, check_destination, check_medium
+    from sastrugi.recovery.extract import extract as run_extract
+    from sastrugi.recovery.findings import ScanFile
+    from sastrugi.report.findings import extract_summary
+
+    with ScanFile.open(scan_file) as scan:
+        source = medium or Path(scan.get("medium"))
+        check_destination(to, source, go_on)
+        findings = chosen.of(scan, "any" if with_live else "lost").pick(scan)
+        with medium_at(source) as opened:
+            check_medium(scan, opened)
+            words = [word for word in sys.argv[1:] if word != "--go-on"]
+            line = quoted("sastrugi", *words, "--go-on")
+            manner = Manner(arrange.value, clashes.value, unreadable.value == "fill", sha256)
+            with progress(line) as watched:
+                done = run_extract(opened, findings, to, watched, go_on, manner)
+    if as_json:
+        show_json({"to": str(to), **asdict(done)})
+    else:
+        show(extract_summary(done, str(to)))
+    if done.unreadable:
+        say(f"{done.unreadable:,} of them reach over sectors that cannot be read")
+        raise typer.Exit(3)

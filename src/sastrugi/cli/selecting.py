@@ -1,0 +1,89 @@
+"""The options that select findings, the same for every command that takes findings."""
+
+from __future__ import annotations
+
+import inspect
+from collections.abc import Callable
+from typing import TYPE_CHECKING, Annotated, Any, get_type_hints
+
+import typer
+
+if TYPE_CHECKING:
+    from sastrugi.recovery.findings import ScanFile
+    from sastrugi.recovery.select import Selection
+
+_Words, _Numbers = list[str] | None, list[int] | None
+_SHARE = {"min": 0.0, "max": 1.0}
+_SAID: tuple[tuple[str, Any, Any, str, str, dict[str, Any]], ...] = (
+    ("state", str, "", "--state", "live, deleted, found, lost (the last two) or any.", {}),
+    ("kinds", _Words, None, "--kind", "Only this kind (may be given again, like those below).", {}),
+    ("groups", _Words, None, "--group", "Only kinds of this group.", {}),
+    ("names", _Words, None, "--name", "Only names like this: 'FRN*.JPG'.", {"metavar": "PATTERN"}),
+    ("folders", _Words, None, "--folder", "Only in or below folders like this: '/DCIM'.", {"metavar": "PATTERN"}),
+    ("passes", _Words, None, "--pass", "Only what this pass found.", {}),
+    ("volumes", _Numbers, None, "--volume", "Only of this volume, by its number.", {}),
+    ("numbers", _Numbers, None, "--number", "Only the finding of this number.", {}),
+    ("min_size", str, "", "--min-size", "Only of at least this size: '4 MiB'.", {"metavar": "SIZE"}),
+    ("max_size", str, "", "--max-size", "Only of at most this size.", {"metavar": "SIZE"}),
+    ("since", str, "", "--since", "Only modified then or later: 2031-02-14.", {"metavar": "DATE"}),
+    ("until", str, "", "--until", "Only modified then or before.", {"metavar": "DATE"}),
+    ("min_confidence", float, 0.0, "--min-confidence", "Only at least this sure (0 to 1).", _SHARE),
+    ("max_confidence", float, 1.0, "--max-confidence", "Only at most this sure (0 to 1).", _SHARE),
+    ("saved", str, "", "--saved", "A selection kept by 'list --save-as'.", {"metavar": "NAME"}),
+)
+OPTIONS: dict[str, tuple[Any, Any]] = {
+    name: (Annotated[kind, typer.Option(option, help=told, **more)], default)
+    for name, kind, default, option, told, more in _SAID
+}
+"""For each option its annotated type and its default."""
+
+
+class Chosen:
+    """What the options of a call say; `of` makes the selection for a scan file."""
+
+    def __init__(self, given: dict[str, Any]) -> None:
+        self._saved: str = given.pop("saved")
+        self._given = {key: tuple(value) if isinstance(value, list) else value for key, value in given.items()}
+
+    @property
+    def none(self) -> bool:
+        """Whether no option that selects was given."""
+        return not self._saved and not any(v for k, v in self._given.items() if k != "max_confidence" and v is not None)
+
+    def of(self, scan: ScanFile, state: str) -> Selection:
+        """The selection, of `state` where the call says nothing about it; raises SastrugiError where there is none."""
+        from sastrugi.errors import SastrugiError
+        from sastrugi.recovery.select import Selection
+
+        given: dict[str, Any] = {key: value for key, value in self._given.items() if value is not None}
+        chosen = Selection(**given)
+        if self._saved:
+            there = scan.selections()
+            if self._saved not in there:
+                names = ", ".join(there) or "none yet"
+                raise SastrugiError(f"no selection '{self._saved}' is saved in this scan file: there are {names}")
+            chosen = Selection.read(there[self._saved]).and_also(chosen)
+        return chosen.with_default_state(state)
+
+
+def selecting(command: Callable[..., None]) -> Callable[..., None]:
+    """Give a command the options of a selection; it gets them as `chosen`."""
+
+    def run(**arguments: Any) -> None:
+        given = {name: arguments.pop(name) for name in OPTIONS}
+        command(**arguments, chosen=Chosen(given))
+
+    hints = get_type_hints(command, include_extras=True)
+    own = [
+        parameter.replace(annotation=hints[name], kind=inspect.Parameter.KEYWORD_ONLY)
+        for name, parameter in inspect.signature(command).parameters.items()
+        if name != "chosen"
+    ]
+    own += [
+        inspect.Parameter(name, inspect.Parameter.KEYWORD_ONLY, default=default, annotation=annotation)
+        for name, (annotation, default) in OPTIONS.items()
+    ]
+    run.__signature__ = inspect.Signature(own)  # type: ignore[attr-defined]
+    run.__annotations__ = {parameter.name: parameter.annotation for parameter in own}
+    run.__doc__ = command.__doc__
+    return run

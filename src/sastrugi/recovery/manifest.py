@@ -1,0 +1,58 @@
+"""The list of what was written (docs/formats/manifest.md); a line stands in it only when its file is whole."""
+
+from __future__ import annotations
+
+import csv
+import io
+import os
+from collections.abc import Iterable
+from pathlib import Path
+
+from sastrugi.errors import DestinationError
+
+MANIFEST = "manifest.csv"
+MANIFEST_HEAD = "finding,file,size,"
+FIELDS = ("finding", "file", "size", "blake3", "sha256", "confidence", "original_path", "extents", "note")
+
+
+class Manifest:
+    """The manifest of a destination, open for further lines; `root` is the handle of the folder."""
+
+    def __init__(self, root: int, fresh: bool) -> None:
+        flags = os.O_WRONLY | os.O_CREAT | os.O_NOFOLLOW | (os.O_EXCL if fresh else os.O_APPEND)
+        handle = os.open(MANIFEST, flags, 0o644, dir_fd=root)
+        self._file = os.fdopen(handle, "w" if fresh else "a", encoding="utf-8", newline="")
+        self._fresh = fresh
+
+    def __enter__(self) -> Manifest:
+        if self._fresh:
+            self._put(FIELDS)
+        return self
+
+    def __exit__(self, *_: object) -> None:
+        self._file.close()
+
+    def add(self, row: dict[str, object]) -> None:
+        self._put([row[field] for field in FIELDS])
+
+    def _put(self, values: Iterable[object]) -> None:
+        line = io.StringIO()
+        csv.writer(line, lineterminator="\n").writerow(values)
+        self._file.write(line.getvalue())
+        self._file.flush()
+
+
+def read_manifest(path: Path) -> dict[int, str]:
+    """The findings a manifest lists, with their files; a last line that was cut by a kill is taken off."""
+    try:
+        with path.open(encoding="utf-8", newline="") as file:
+            text = file.read()
+    except (OSError, UnicodeDecodeError) as error:
+        raise DestinationError(f"{path}: cannot be read: {error}") from error
+    whole = text[: text.rfind("\n") + 1]
+    if len(whole) < len(text):
+        path.write_text(whole, encoding="utf-8", newline="")
+    if whole and not whole.startswith(MANIFEST_HEAD):
+        raise DestinationError(f"{path}: is no manifest of this program: name another folder")
+    rows = csv.DictReader(io.StringIO(whole))
+    return {int(row["finding"]): row.get("file") or "" for row in rows if (row.get("finding") or "").isdigit()}

@@ -1,0 +1,183 @@
+"""Findings as tables, trees, counts and rows for other programs."""
+
+from __future__ import annotations
+
+import csv
+import io
+import json
+from collections import defaultdict
+from collections.abc import Iterable, Iterator, Sequence
+from dataclasses import asdict
+from typing import TYPE_CHECKING, Any
+
+from rich.console import Group, RenderableType
+from rich.table import Table
+from rich.text import Text
+from rich.tree import Tree
+
+from sastrugi.report.style import GREY, shorten_path, table
+from sastrugi.units import format_size, plural, printable
+
+if TYPE_CHECKING:
+    from sastrugi.recovery.extract import Extracted
+    from sastrugi.recovery.findings import Finding, Tally
+
+_PATH_ROOM = 36
+_NAME_ROOM = 60
+CSV_COLUMNS = (
+    "number", "state", "volume", "folder", "name", "kind", "group", "size", "created", "modified", "accessed",
+    "passes", "confidence", "name_sure", "reasons", "start", "extents",
+)  # fmt: skip
+
+
+def _modified(finding: Finding) -> str:
+    return f"{finding.times.modified:%Y-%m-%d %H:%M}" if finding.times.modified else "–"
+
+
+def _name_note(finding: Finding) -> str:
+    if finding.state != "deleted" or finding.name_sure >= 0.95:
+        return ""
+    return "  (name worked out)" if finding.name_sure > 0.2 else "  (name damaged)"
+
+
+def findings_table(findings: Sequence[Finding]) -> Table:
+    """One row a finding; `Sure` is its confidence, `Name` how sure folder and name are (both 0 to 1)."""
+    out = table()
+    for name, justify in (("No", "right"), ("State", "left"), ("Sure", "right"), ("Size", "right"), ("Kind", "left")):
+        out.add_column(name, justify=justify, no_wrap=True)  # type: ignore[arg-type]
+    out.add_column("Modified", no_wrap=True)
+    out.add_column("Name", no_wrap=True)
+    out.add_column("File", no_wrap=True)
+    for finding in findings:
+        out.add_row(
+            str(finding.number),
+            finding.state,
+            f"{finding.confidence:.2f}",
+            format_size(finding.size),
+            finding.kind,
+            _modified(finding)[:10],
+            f"{finding.name_sure:.2f}",
+            Text(shorten_path(finding.path, _PATH_ROOM)),
+        )
+    return out
+
+
+def findings_with_reasons(findings: Sequence[Finding]) -> RenderableType:
+    """One paragraph a finding: what it is, and every reason on a line of its own."""
+    out: list[Text] = []
+    for finding in findings:
+        sure = f"{finding.state}, sure {finding.confidence:.2f}"
+        facts = f"{sure}, {format_size(finding.size)}, {finding.kind}, modified {_modified(finding)}"
+        text = Text(f"{finding.number:>4}  {printable(finding.path)}", style="bold")
+        text.append(f"{_name_note(finding)}\n      {facts}", style="not bold")
+        text.append("".join(f"\n      – {printable(reason)}" for reason in finding.reasons), style=f"not bold {GREY}")
+        out.append(text)
+    return Group(*out)
+
+
+def tree(findings: Iterable[Finding], title: str) -> Tree:
+    """The findings in their folders, each folder with what is shown of it."""
+    root = Tree(Text(title, style="bold"), guide_style=GREY)
+    folders: dict[str, Tree] = {"": root}
+    counts: dict[str, list[int]] = defaultdict(lambda: [0, 0])
+    labels: dict[str, Text] = {}
+
+    def folder_at(path: str) -> Tree:
+        if path not in folders:
+            above, _, name = path.rpartition("/")
+            labels[path] = Text(f"{printable(name)[:_NAME_ROOM]}/", style="bold")
+            folders[path] = folder_at(above).add(labels[path])
+        return folders[path]
+
+    for finding in findings:
+        path = finding.folder.rstrip("/")
+        branch = folder_at("/".join(path.split("/")[:_DEEPEST]))
+        name = printable(finding.name)
+        line = Text(name if len(name) <= _NAME_ROOM else f"{name[: _NAME_ROOM - 1]}…")
+        line.append(f"  {finding.state} {format_size(finding.size)} {finding.confidence:.2f}", style=GREY)
+        branch.add(line)
+        counts[path][0] += 1
+        counts[path][1] += finding.size
+    for path, label in labels.items():
+        if path in counts:
+            label.append(
+                f"  {plural(counts[path][0], 'file')}, {format_size(counts[path][1])}", style=f"not bold {GREY}"
+            )
+    return root
+
+
+_DEEPEST = 24
+"""Folders in each other that a tree shows; names below them stand at the last one."""
+
+
+def tally_table(what: str, tallies: Sequence[Tally]) -> Table:
+    """Findings counted by one of their properties."""
+    out = table()
+    out.add_column(what.capitalize(), overflow="fold")
+    for name in ("Live", "Deleted", "Found", "Bytes", "0.9 sure or more", "Middle confidence"):
+        out.add_column(name, justify="right")
+    for one in tallies:
+        out.add_row(
+            Text(printable(one.key) or "–"),
+            f"{one.live:,}", f"{one.deleted:,}", f"{one.found:,}", format_size(one.bytes), f"{one.sure:,}",
+            f"{one.confidence:.2f}",
+        )  # fmt: skip
+    return out
+
+
+def tally_json(tallies: Sequence[Tally]) -> list[dict[str, Any]]:
+    return [asdict(one) for one in tallies]
+
+
+def json_lines(rows: Iterable[tuple[Any, ...]]) -> Iterator[str]:
+    """Rows of the scan file as one JSON list (docs/formats/scan-file.md), a line for each."""
+    yield "["
+    before = ""
+    for row in rows:
+        known = dict(zip(_STORED, row, strict=True))
+        ready = {key: known.pop(key) for key in ("reasons", "extents")}  # JSON already
+        known["passes"] = known["passes"].split(",")
+        del known["sound"]
+        plain = json.dumps(known, ensure_ascii=False)[:-1]
+        yield f'{before}{plain}, "reasons": {ready["reasons"]}, "extents": {ready["extents"]}}}'
+        before = ","
+    yield "]"
+
+
+_STORED = (
+    "number", "state", "volume", "folder", "name", "kind", "group", "size", "created", "modified", "accessed",
+    "passes", "confidence", "name_sure", "reasons", "start", "extents", "sound",
+)  # fmt: skip
+
+
+def csv_lines(rows: Iterable[tuple[Any, ...]]) -> Iterator[str]:
+    """Rows of the scan file as CSV with a header; reasons and extents as JSON; unprintable characters as escapes."""
+    buffer = io.StringIO()
+    writer = csv.writer(buffer, lineterminator="")
+    writer.writerow(CSV_COLUMNS)
+    yield buffer.getvalue()
+    for row in rows:
+        buffer.seek(0)
+        buffer.truncate()
+        writer.writerow([printable(value) if isinstance(value, str) else value for value in row[: len(CSV_COLUMNS)]])
+        yield buffer.getvalue()
+
+
+def extract_summary(done: Extracted, to: str) -> Text:
+    text = Text(f"{plural(done.files, 'file')}, {format_size(done.bytes)} written to {to}")
+    notes = []
+    if done.skipped:
+        notes.append(f"{done.skipped:,} were there from the earlier run")
+    if done.placeless:
+        notes.append(f"of {done.placeless:,} more nothing is left but a record")
+    if done.clashed:
+        notes.append(f"{done.clashed:,} left out: their names are taken")
+    if done.left_out:
+        notes.append(f"{done.left_out:,} left out: parts cannot be read")
+    if done.unreadable:
+        notes.append(f"{done.unreadable:,} with zeros where nothing could be read")
+    if done.renamed:
+        notes.append(f"{done.renamed:,} under a changed name")
+    if done.short:
+        notes.append(f"{done.short:,} shorter than their record says")
+    return text.append(f" ({'; '.join(notes)}; see manifest.csv)" if notes else " (listed in manifest.csv)")
