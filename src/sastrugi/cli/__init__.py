@@ -10,7 +10,7 @@ import sys
 
 import typer
 
-from sastrugi.cli import capture, corpus, demo, findings, recipe, recovery, scoring, specimen
+from sastrugi.cli import capture, corpus, demo, findings, looking, recipe, scan, scoring, specimen
 
 app = typer.Typer(
     name="sastrugi",
@@ -27,7 +27,8 @@ corpus.register(app)
 recipe.register(app)
 specimen.register(app)
 capture.register(app)
-recovery.register(app)
+looking.register(app)
+scan.register(app)
 findings.register(app)
 scoring.register(app)
 

@@ -8,15 +8,16 @@ from typing import Annotated
 import typer
 
 from sastrugi.cli.console import JsonOption, progress, say, show
+from sastrugi.cli.selecting import Chosen, selecting
 
-_HELP = """Score a folder of results, or the findings of a scan file, against the truth of a specimen.
+_HELP = """Score a folder of results, or (selected) findings of a scan file, against the truth of a specimen.
 
 \b
 Example: sastrugi score specimen results --out scorecard.json"""
 
 
 def register(app: typer.Typer) -> None:
-    app.command("score", help=_HELP)(score)
+    app.command("score", help=_HELP)(selecting(score))
 
 
 def score(
@@ -28,14 +29,25 @@ def score(
     ] = None,
     limit: Annotated[int, typer.Option(help="Files that fell short to print; 0 prints all.", min=0)] = 20,
     as_json: JsonOption = False,
+    *,
+    chosen: Chosen,
 ) -> None:
+    from sastrugi.errors import SastrugiError
+    from sastrugi.recovery.findings import ScanFile
     from sastrugi.report.scorecard import headline_table, kind_table, results_line, short_files_table
     from sastrugi.safety import require_not_medium, write_text
     from sastrugi.scoring.score import score as run_score
     from sastrugi.specimen.truth import Specimen
 
     with Specimen(specimen) as opened, progress() as watched:
-        card = run_score(opened, results, watched)
+        selection = None
+        if not chosen.none:
+            if results.is_dir():
+                raise SastrugiError(f"{results}: a selection picks findings of a scan file, not files of a folder")
+            with ScanFile.open(results) as scan:
+                selection = chosen.of(scan, "lost")
+                selection.pick(scan)
+        card = run_score(opened, results, watched, selection)
         target = out or results.with_name(f"{results.resolve().name}.scorecard.json")
         require_not_medium(target, opened.medium.path)
     text = card.model_dump_json(indent=1, by_alias=True)

@@ -32,13 +32,6 @@ Example: sastrugi audit specimen
 Leaves with status 1 if anything does not agree."""
 
 
-_MAP_HELP = """Draw what lies where on a medium: tables, folders, live files, lost ones whole or written over.
-
-\b
-Example: sastrugi map specimen --out map.png
-Of a specimen the truth is drawn, of any other medium what its own tables say."""
-
-
 class Writer(StrEnum):
     """Who writes the volumes of a specimen."""
 
@@ -50,7 +43,6 @@ def register(app: typer.Typer) -> None:
     app.command("build", help=_BUILD_HELP)(build)
     app.command("adopt", help=_ADOPT_HELP)(adopt)
     app.command("audit", help=_AUDIT_HELP)(audit)
-    app.command("map", help=_MAP_HELP)(map_medium)
 
 
 def build(
@@ -153,34 +145,3 @@ def audit(
             say("the specimen agrees with its truth" if sound else "the specimen does not agree with its truth")
     if not sound:
         raise typer.Exit(1)
-
-
-def map_medium(
-    medium: Annotated[Path, typer.Argument(help="An image, a device or a specimen folder.", metavar="MEDIUM")],
-    out: Annotated[
-        Path | None,
-        typer.Option(help="The picture to make [default: the medium's name with .map.png]", metavar="FILE"),
-    ] = None,
-    as_json: JsonOption = False,
-) -> None:
-    from sastrugi.report.layers import layers_of_medium, layers_of_specimen
-    from sastrugi.report.map_picture import draw_map
-    from sastrugi.report.medium_map import map_json, map_text
-    from sastrugi.safety import require_not_medium
-    from sastrugi.specimen.truth import TRUTH_FILE, Specimen
-
-    target = out or Path(f"{medium.resolve().name.removesuffix('.img')}.map.png")
-    if (medium / TRUTH_FILE).is_file():
-        with Specimen(medium) as specimen:
-            require_not_medium(target, specimen.medium.path)
-            layers = layers_of_specimen(specimen)
-    else:
-        with medium_at(medium) as opened:
-            require_not_medium(target, opened.path)
-            layers = layers_of_medium(opened)
-    draw_map(layers, target)
-    if as_json:
-        show_json({"map": str(target), **map_json(layers)})
-    else:
-        show(*map_text(layers))
-        say(f"the whole map is in {target}")

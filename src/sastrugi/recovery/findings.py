@@ -126,6 +126,16 @@ class Tally:
     confidence: float
 
 
+def is_scan_file(path: Path) -> bool:
+    """Whether a file is a scan file, by its head."""
+    try:
+        with path.open("rb") as file:
+            head = file.read(72)
+    except OSError:
+        return False
+    return head.startswith(b"SQLite format 3\0") and head[68:72] == _APPLICATION_ID.to_bytes(4, "big")
+
+
 def medium_identity(medium: Medium) -> str:
     """What a scan file remembers a medium by: its size and the SHA-256 of its first MiB."""
     return f"{medium.size}:{hashlib.sha256(medium.read(0, _HEAD)).hexdigest()}"

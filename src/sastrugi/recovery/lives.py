@@ -13,6 +13,8 @@ from collections.abc import Callable, Iterator, Sequence
 from dataclasses import dataclass, replace
 
 from sastrugi.media import Extent, Medium
+from sastrugi.recovery.layout import Place
+from sastrugi.units import plural
 from sastrugi.volumes.base import NOBODY, Conflict, Entry, Placement, Volume
 from sastrugi.volumes.loose import LooseFolder, LooseRecord, mend_edge, split_at
 
@@ -164,10 +166,10 @@ class Ghost(Volume):
         self._folders = _in_order(folders)
         self._same = next((v for v in now if (v.data.offset, v.cluster_size) == (line.base, line.cluster)), None)
 
-    @property
-    def count(self) -> int:
-        """Pieces of folders that tell of it."""
-        return len(self._folders)
+    def place(self) -> Place:
+        """It among the places of the medium."""
+        origin = f"an earlier life, by {plural(len(self._folders), 'folder')} of it"
+        return Place(self.number, self.where, origin, None, self, listed=False)
 
     def own_extents(self) -> Iterator[tuple[str, Extent]]:
         for folder in self._folders:

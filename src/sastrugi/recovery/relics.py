@@ -5,16 +5,20 @@ from __future__ import annotations
 from collections.abc import Iterable, Iterator, Sequence
 from functools import partial
 
+import numpy as np
+from numpy.typing import NDArray
+
 from sastrugi.media import Extent, Medium, RangeSet
 from sastrugi.media.extents import total
 from sastrugi.progress import Progress
 from sastrugi.recovery.findings import Finding
 from sastrugi.recovery.judge import begins_as_named, judge_deleted
+from sastrugi.recovery.layout import Place
 from sastrugi.recovery.lives import DELETED_THEN, Ghost, line_of, lives_of
 from sastrugi.recovery.tables import deleted_finding, overlaps
 from sastrugi.volumes.base import Entry, Volume
 from sastrugi.volumes.loose import LooseFolder, loose_folders
-from sastrugi.volumes.relics import LooseTable
+from sastrugi.volumes.relics import LooseTable, loose_tables, marked
 
 _MOST_LOST = 0.5
 """The share of a file that may belong to others now before it is no finding any more."""
@@ -22,12 +26,36 @@ _MOST_LOST = 0.5
 
 def loose_outside(tables: Iterable[LooseTable], volumes: Sequence[Volume], live: RangeSet) -> list[LooseFolder]:
     """The folders among loose tables that no volume of today reaches, nor a live file holds."""
-    reached = RangeSet(extent for volume in volumes for what, extent in volume.own_extents() if what == "folder")
+    reached = RangeSet(extent for volume in volumes for extent in volume.folder_extents())
     return [
         folder
         for folder in loose_folders(tables)
         if folder.offset not in reached and not live.overlap(Extent(folder.offset, 1))
     ]
+
+
+def earlier_lives(medium: Medium, places: Sequence[Place], progress: Progress) -> list[Place]:
+    """The lives that folders tell of which nothing of today reaches, looked for over all of the medium, as places."""
+    volumes = [place.volume for place in places if place.volume]
+    live = RangeSet(
+        extent
+        for place in places
+        if place.volume and place.listed
+        for entry in place.volume.entries()
+        if not (entry.deleted or entry.damaged or entry.folder) and entry.placements
+        for extent in entry.placements[0].extents
+    )
+    progress.start("lives", medium.size)
+
+    def watched() -> Iterator[tuple[int, NDArray[np.uint16]]]:
+        for offset, marks in marked(medium, live.gaps(Extent(0, medium.size))):
+            progress.check()
+            yield offset, marks
+            progress.at(offset)
+
+    folders = loose_outside(loose_tables(medium, watched()), volumes, live)
+    progress.finish()
+    return [ghost.place() for ghost in ghosts_of(medium, folders, volumes, len(places) + 1)]
 
 
 def ghosts_of(medium: Medium, folders: Sequence[LooseFolder], volumes: Sequence[Volume], first: int) -> list[Ghost]:

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import json
 import time
 from collections import Counter
 from collections.abc import Iterable, Iterator, Sequence
@@ -23,7 +24,6 @@ from sastrugi.recovery.limits import Limits
 from sastrugi.recovery.relics import ghosts_of, loose_outside, relic_findings
 from sastrugi.recovery.survey import SECTOR, Mark, Survey, Wanted
 from sastrugi.recovery.tables import table_findings
-from sastrugi.units import plural
 from sastrugi.volumes.relics import loose_tables
 
 _COMMIT_SECONDS = 1.0
@@ -74,6 +74,7 @@ def scan(
                     getattr(run, name)()
                     scan_file.put(f"done_{name}", "yes")
                     scan_file.commit()
+            scan_file.put("unread", json.dumps(list(medium.unread)))
             scan_file.put("seconds", f"{float(scan_file.get('seconds', '0')) + time.monotonic() - began:.3f}")
             scan_file.finish()
         except (KeyboardInterrupt, Interrupted):
@@ -236,8 +237,7 @@ class _Run:
         self._file.forget_volumes(len(self._places))
         ghosts = ghosts_of(self._medium, folders, self._volumes, len(self._places) + 1)
         for ghost in ghosts:
-            origin = f"an earlier life, by {plural(ghost.count, 'folder')} of it"
-            self._file.add_volume(describe(Place(ghost.number, ghost.where, origin, None, ghost, listed=False)))
+            self._file.add_volume(describe(ghost.place()))
             found = relic_findings(self._medium, ghost, told, self._progress)
             self._watched(with_bin_names(self._medium, found), f"relics of life {ghost.number}")
         geometry = {p.number: (p.volume.cluster_size, p.volume.data.end) for p in self._places if p.volume}

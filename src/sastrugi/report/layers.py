@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import json
 from collections.abc import Iterable, Iterator
 from dataclasses import dataclass, field
 from typing import TYPE_CHECKING
@@ -15,11 +16,27 @@ from sastrugi.volumes.reading import runs_of
 
 if TYPE_CHECKING:
     from sastrugi.media import Medium
+    from sastrugi.recovery.findings import ScanFile
+    from sastrugi.recovery.select import Selection
     from sastrugi.specimen.truth import Specimen
     from sastrugi.volumes.base import Volume
 
 FREE = "·"
 _GRAIN, _READ = 4096, 1 << 20
+_SURE = 0.8
+_TWICE, _NOBODYS = "2", "N"
+_OF_A_SCAN = (
+    ("U", "cannot be read", INK),
+    ("T", "table", PURPLE),
+    ("F", "folder", YELLOW),
+    (_TWICE, "claimed more than once", VERMILION),
+    ("L", "live", SKY),
+    ("W", "lost, 0.8 sure or more", GREEN),
+    ("P", "lost, less sure", ORANGE),
+    (_NOBODYS, "data that no finding claims", GREY),
+    (FREE, "free", PALE),
+)
+"""The layers of a scan: the first that claims a byte has it, and what is claimed twice has a layer of its own."""
 _KNOWN = (
     ("U", "cannot be read", INK),
     ("T", "table", PURPLE),
@@ -33,7 +50,7 @@ _KNOWN = (
     (FREE, "free", PALE),
 )
 """All layers, each with letter, meaning and colour: the first that claims a byte has it."""
-COLOURS = {letter: colour for letter, _, colour in _KNOWN}
+COLOURS = {letter: colour for letter, _, colour in (*_OF_A_SCAN, *_KNOWN)}
 
 
 @dataclass(slots=True)
@@ -58,11 +75,17 @@ class MediumLayers:
     marks: tuple[tuple[int, str], ...]
 
 
-def _settled(title: str, size: int, claims: dict[str, Iterable[Extent]], marks: list[tuple[int, str]]) -> MediumLayers:
+def _settled(
+    title: str,
+    size: int,
+    claims: dict[str, Iterable[Extent]],
+    marks: list[tuple[int, str]],
+    known: tuple[tuple[str, str, str], ...] = _KNOWN,
+) -> MediumLayers:
     """Layers without overlaps: each takes of its claims what none before it took."""
     taken = RangeSet()
     layers: list[Layer] = []
-    for letter, meaning, colour in _KNOWN[:-1]:
+    for letter, meaning, colour in known[:-1]:
         layer = Layer(letter, meaning, colour)
         for extent in claims.get(letter, ()):
             for part in taken.gaps(Extent(extent.offset, max(min(extent.end, size) - extent.offset, 0))):
@@ -70,7 +93,7 @@ def _settled(title: str, size: int, claims: dict[str, Iterable[Extent]], marks: 
         for part in layer.ranges:
             taken.add(part)
         layers.append(layer)
-    layers.append(Layer(*_KNOWN[-1], RangeSet(taken.gaps(Extent(0, size)))))
+    layers.append(Layer(*known[-1], RangeSet(taken.gaps(Extent(0, size)))))
     return MediumLayers(title, size, tuple(layer for layer in layers if layer.bytes), tuple(sorted(marks)))
 
 
@@ -131,6 +154,31 @@ def layers_of_medium(medium: Medium) -> MediumLayers:
     return _settled(medium.path.name, medium.size, dict(claims), marks)
 
 
+def layers_of_scan(title: str, scan: ScanFile, selection: Selection, medium: Medium) -> MediumLayers:
+    """What the selected findings claim, what several of them do, and data that none of the scan's findings does."""
+    from sastrugi.recovery.layout import find_places
+
+    claims: dict[str, list[Extent]] = {letter: [] for letter, _, _ in _OF_A_SCAN}
+    claims["U"] = [Extent(*part) for part in json.loads(scan.get("unread", "[]"))]
+    _claim_structures(claims, medium, [place.volume for place in find_places(medium) if place.volume])
+    seen, twice = RangeSet(), RangeSet()
+    for finding in selection.iterate(scan, "place"):
+        letter = "L" if finding.state == "live" else "W" if finding.confidence >= _SURE else "P"
+        claims[letter] += finding.extents
+        for extent in finding.extents:
+            for part in seen.overlap(extent):
+                twice.add(part)
+            seen.add(extent)
+    claims[_TWICE] = list(twice)
+    taken = RangeSet(extent for finding in scan.findings("extents != '[]'") for extent in finding.extents)
+    for known in claims.values():
+        for extent in known:
+            taken.add(extent)
+    claims[_NOBODYS] = [part for gap in taken.gaps(Extent(0, medium.size)) for part in _filled(medium, gap, medium.sector)]
+    marks = [(v.where.offset, v.file_system) for v in scan.volumes() if not v.origin.startswith("an earlier")]
+    return _settled(title, medium.size, dict(claims), marks, _OF_A_SCAN)
+
+
 def _claim_structures(claims: dict[str, list[Extent]], medium: Medium, volumes: list[Volume]) -> None:
     from sastrugi.media.partitions import read_table
 
@@ -141,16 +189,16 @@ def _claim_structures(claims: dict[str, list[Extent]], medium: Medium, volumes: 
             claims["T" if what == "table" else "F"] += _filled(medium, extent)
 
 
-def _filled(medium: Medium, extent: Extent) -> Iterator[Extent]:
+def _filled(medium: Medium, extent: Extent, grain: int = _GRAIN) -> Iterator[Extent]:
     """The parts of a table that are in use: blocks that are not all zero, whatever the container makes of holes."""
     for part in medium.data_ranges(extent.offset, extent.end):
-        first = part.offset // _GRAIN * _GRAIN
+        first = part.offset // grain * grain
         for at in range(first, part.end, _READ):
-            data = np.frombuffer(medium.read(at, min(_READ, -(-(part.end - at) // _GRAIN) * _GRAIN)), "u1")
-            whole = np.zeros(-(-len(data) // _GRAIN) * _GRAIN, "u1")
+            data = np.frombuffer(medium.read(at, min(_READ, -(-(part.end - at) // grain) * grain)), "u1")
+            whole = np.zeros(-(-len(data) // grain) * grain, "u1")
             whole[: len(data)] = data
-            used: NDArray[np.bool_] = np.any(whole.reshape(-1, _GRAIN), axis=1)
-            for start, length in runs_of(used, at // _GRAIN):
-                lo, hi = max(start * _GRAIN, extent.offset), min((start + length) * _GRAIN, extent.end)
+            used: NDArray[np.bool_] = np.any(whole.reshape(-1, grain), axis=1)
+            for start, length in runs_of(used, at // grain):
+                lo, hi = max(start * grain, extent.offset), min((start + length) * grain, extent.end)
                 if lo < hi:
                     yield Extent(lo, hi - lo)

@@ -217,6 +217,22 @@ def adoption_table(done: Adoption) -> Table:
     return out
 
 
+def volume_json(volume: FoundVolume) -> dict[str, Any]:
+    return {
+        "number": volume.number,
+        "start": volume.where.offset,
+        "size": volume.where.length,
+        "file_system": volume.file_system,
+        "label": volume.label,
+        "serial": volume.serial,
+        "cluster": volume.cluster,
+        "used": volume.used,
+        "free": volume.free,
+        "origin": volume.origin,
+        "health": list(volume.health),
+    }
+
+
 def volume_table(name: str, size: int, volumes: Sequence[FoundVolume]) -> RenderableType:
     head = Text(f"{name}: {format_size(size)}", style="bold")
     if not volumes:

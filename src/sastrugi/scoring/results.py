@@ -9,6 +9,7 @@ from sastrugi.errors import SastrugiError
 from sastrugi.media import Extent
 from sastrugi.recovery.findings import ScanFile
 from sastrugi.recovery.manifest import MANIFEST, MANIFEST_HEAD
+from sastrugi.recovery.select import Selection
 
 
 @dataclass(frozen=True, slots=True)
@@ -42,10 +43,10 @@ def _is_manifest(path: Path) -> bool:
         return file.read(64).startswith(MANIFEST_HEAD.encode())
 
 
-def read_findings(path: Path) -> list[Result]:
-    """The findings of a scan that are not live, as results that nobody extracted."""
+def read_findings(path: Path, selection: Selection) -> list[Result]:
+    """The findings of a scan that a selection takes, as results that nobody extracted."""
     with ScanFile.open(path) as scan:
         return [
             Result(n, finding.path.lstrip("/"), finding.covered, None, finding.extents)
-            for n, finding in enumerate(f for f in scan.findings("state != 'live'") if not f.placeless)
+            for n, finding in enumerate(f for f in selection.iterate(scan, "number") if not f.placeless)
         ]

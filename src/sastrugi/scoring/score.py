@@ -7,6 +7,7 @@ from pathlib import Path
 
 from sastrugi.errors import SastrugiError
 from sastrugi.progress import Progress
+from sastrugi.recovery.select import Selection
 from sastrugi.safety import require_outside
 from sastrugi.scoring.bytes_route import ByBytes, candidates_by_bytes
 from sastrugi.scoring.extents_route import candidates_by_extents
@@ -29,15 +30,15 @@ _NAME_REASONS = {"name": "right content, folder lost", "near": "right content, n
 RESULT_CLASSES: tuple[ResultClass, ...] = ("reference", "live", "stale", "copy", "fragment", "noise")
 
 
-def score(specimen: Specimen, results: Path, progress: Progress) -> Scorecard:
-    """Score a folder of results (by its bytes) or a scan file (by the extents of its findings)."""
+def score(specimen: Specimen, results: Path, progress: Progress, selection: Selection | None = None) -> Scorecard:
+    """Score a folder of results (by its bytes) or findings of a scan file, those of a selection (by their extents)."""
     files = [file for file in specimen.truth.files if file.kept]
     if results.is_dir():
         require_outside(results, specimen.folder, "the specimen itself")
         items = read_folder(results)
         found = candidates_by_bytes(specimen, files, items, progress)
     elif results.is_file():
-        items = read_findings(results)
+        items = read_findings(results, selection or Selection("lost"))
         found = candidates_by_extents(files, items)
     else:
         raise SastrugiError(f"{results}: there is neither a folder of results nor a scan file")

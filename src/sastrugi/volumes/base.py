@@ -93,6 +93,15 @@ class Volume(ABC):
     def own_extents(self) -> Iterator[tuple[str, Extent]]:
         """Where the volume keeps what it needs itself: `table` (boot area, FATs, bitmap …) and `folder` (live ones)."""
 
+    def folder_extents(self) -> Iterator[Extent]:
+        """Where the tables of all folders lie that can be reached, deleted ones too."""
+        return (extent for what, extent in self.own_extents() if what == "folder")
+
+    def structures(self) -> Iterator[tuple[str, Extent]]:
+        """The same by the names that the specification gives, in order; parts may lie inside of others."""
+        for what, extent in self.own_extents():
+            yield "a folder" if what == "folder" else f"structures of {self.file_system}", extent
+
     def chain_from(self, offset: int, size: int | None = None) -> tuple[Extent, ...]:
         """Where a file that begins at a byte of the medium goes on, by a chain of clusters that still stands and that
         no file owns; cut to `size` bytes, or the whole of it. Empty if none does."""

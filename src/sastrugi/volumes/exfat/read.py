@@ -212,6 +212,22 @@ class ExfatVolume(ClusterVolume[Geometry, Record]):
                 for extent in self._extents(folder.runs):
                     yield "folder", extent
 
+    def folder_extents(self) -> Iterator[Extent]:
+        return (extent for folder in self._settled() for extent in self._extents(folder.runs))
+
+    def structures(self) -> Iterator[tuple[str, Extent]]:
+        g = self.geometry
+        yield "boot region", Extent(g.offset, BOOT_REGION_SECTORS * g.sector)
+        yield "backup boot region", Extent(g.offset + BOOT_REGION_SECTORS * g.sector, BOOT_REGION_SECTORS * g.sector)
+        for copy in range(g.fats):
+            yield f"FAT {copy + 1}", g.fat(copy)
+        for extent in self._bitmap:
+            yield "allocation bitmap", extent
+        for folder in self._settled():
+            name = "root folder" if folder.record is None else f"folder /{'/'.join(folder.path)}"
+            for extent in self._extents(folder.runs):
+                yield f"{name} (deleted)" if folder.deleted else name, extent
+
     def _table(self, folder: Folder[Record]) -> bytes:
         return self._medium.read_extents(cut(self._extents(folder.runs), MAX_FOLDER_BYTES))
 

@@ -249,6 +249,23 @@ class FatVolume(ClusterVolume[Geometry, Record]):
                 for extent in self._extents(folder.runs) if folder.runs else (g.fixed_root,):
                     yield "folder", extent
 
+    def folder_extents(self) -> Iterator[Extent]:
+        return (extent for folder in self._settled() for extent in self._extents(folder.runs))
+
+    def structures(self) -> Iterator[tuple[str, Extent]]:
+        g = self.geometry
+        yield "boot sector", Extent(g.offset, g.sector)
+        if g.bits == 32:
+            yield "file system information sector", Extent(g.offset + g.sector, g.sector)
+            yield "backup boot sector", Extent(g.offset + 6 * g.sector, g.sector)
+        yield "reserved sectors", Extent(g.offset, g.reserved * g.sector)
+        for copy in range(g.fats):
+            yield f"FAT {copy + 1}", g.fat(copy)
+        for folder in self._settled():
+            name = "root folder" if folder.record is None else f"folder /{'/'.join(folder.path)}"
+            for extent in self._extents(folder.runs) if folder.runs else (g.fixed_root,):
+                yield f"{name} (deleted)" if folder.deleted else name, extent
+
     def entries(self) -> Iterator[Entry]:
         for folder in self._settled():
             path, sure = folder.path, folder.sure

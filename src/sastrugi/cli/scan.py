@@ -1,4 +1,4 @@
-"""`sastrugi look` and `scan`: what is on a medium."""
+"""`sastrugi scan`: search a medium for live and lost files."""
 
 from __future__ import annotations
 
@@ -10,10 +10,6 @@ import typer
 
 from sastrugi.cli.console import JsonOption, medium_at, progress, quoted, say, show, show_json
 
-_LOOK_HELP = """Show the partitions and volumes of a medium.
-
-\b
-Example: sastrugi look card.img"""
 _SCAN_HELP = """Search a medium for live and lost files; the findings go to a scan file. The medium is only read.
 
 \b
@@ -31,47 +27,7 @@ class ProgressStyle(StrEnum):
 
 
 def register(app: typer.Typer) -> None:
-    app.command("look", help=_LOOK_HELP)(look)
     app.command("scan", help=_SCAN_HELP)(scan)
-
-
-def look(
-    medium: Annotated[Path, typer.Argument(help="An image, a device or a specimen folder.", metavar="MEDIUM")],
-    as_json: JsonOption = False,
-) -> None:
-    from sastrugi.recovery.layout import boot_sectors, find_places, missing_bytes, outside_of, unlisted_places
-    from sastrugi.recovery.scan import describe
-    from sastrugi.report.tables import volume_table
-    from sastrugi.units import format_size
-
-    with medium_at(medium) as opened:
-        places = find_places(opened)
-        places += unlisted_places(opened, places, boot_sectors(opened, outside_of(opened, places)))
-        volumes = [describe(place) for place in places]
-        missing = missing_bytes(opened, places)
-        if as_json:
-            listed = [
-                {
-                    "number": v.number,
-                    "start": v.where.offset,
-                    "size": v.where.length,
-                    "file_system": v.file_system,
-                    "label": v.label,
-                    "serial": v.serial,
-                    "cluster": v.cluster,
-                    "used": v.used,
-                    "free": v.free,
-                    "origin": v.origin,
-                    "health": list(v.health),
-                }
-                for v in volumes
-            ]
-            show_json({"medium": str(medium), "size": opened.size, "sector": opened.sector, "volumes": listed})
-        else:
-            show(volume_table(str(medium), opened.size, volumes))
-    if missing > 0:
-        say(f"{medium} is cut short: {format_size(missing)} that its tables speak of are not there")
-        raise typer.Exit(3)
 
 
 def scan(

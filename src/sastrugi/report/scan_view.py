@@ -1,0 +1,60 @@
+"""What a scan found, and how: its limits, volumes and lives, counts by pass, group and confidence."""
+
+from __future__ import annotations
+
+import json
+from dataclasses import asdict
+from typing import TYPE_CHECKING, Any
+
+from rich.console import Group, RenderableType
+from rich.text import Text
+
+from sastrugi.report.findings import tally_table
+from sastrugi.report.style import GREY
+from sastrugi.report.tables import volume_json, volume_table
+from sastrugi.units import format_size, printable
+
+if TYPE_CHECKING:
+    from sastrugi.recovery.findings import ScanFile
+
+_BY = ("pass", "group", "confidence")
+
+
+def scan_view(name: str, scan: ScanFile) -> RenderableType:
+    facts = scan_json(scan)
+    lines = [
+        f"medium {facts['medium']}, {format_size(facts['medium_size'])}",
+        f"{facts['state']} after {facts['seconds']:.2f} s; passes {', '.join(facts['passes'])}",
+        f"limits: {_limits(facts)}",
+    ]
+    if facts["unread"]:
+        lines.append(
+            f"could not be read: {format_size(sum(length for _, length in facts['unread']))} "
+            f"in {len(facts['unread']):,} places, the first at {facts['unread'][0][0]:,}"
+        )
+    if facts["selections"]:
+        lines.append(f"saved selections: {', '.join(facts['selections'])}")
+    tables = [tally_table(by, scan.tally(by, "1")) for by in _BY]
+    volumes = volume_table("Volumes and earlier lives", facts["medium_size"], scan.volumes())
+    return Group(
+        Text(printable(name), style="bold"), *(Text(printable(line), GREY) for line in lines), volumes, *tables
+    )
+
+
+def _limits(facts: dict[str, Any]) -> str:
+    return ", ".join(f"{key.replace('_', ' ')} {value}" for key, value in facts["limits"].items()) or "none"
+
+
+def scan_json(scan: ScanFile) -> dict[str, Any]:
+    return {
+        "medium": scan.get("medium"),
+        "medium_size": int(scan.get("medium_size", "0")),
+        "state": scan.get("state"),
+        "seconds": float(scan.get("seconds", "0")),
+        "passes": scan.get("passes").split(","),
+        "limits": json.loads(scan.get("limits", "{}") or "{}"),
+        "unread": json.loads(scan.get("unread", "[]")),
+        "selections": list(scan.selections()),
+        "volumes": [volume_json(volume) for volume in scan.volumes()],
+        **{f"by_{by}": [asdict(one) for one in scan.tally(by, "1")] for by in _BY},
+    }
