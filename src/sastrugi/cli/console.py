@@ -7,8 +7,9 @@ import shlex
 import signal
 import sys
 import time
-from collections.abc import Iterator
+from collections.abc import Iterable, Iterator
 from contextlib import contextmanager
+from itertools import islice
 from pathlib import Path
 from types import FrameType
 from typing import TYPE_CHECKING, Annotated, Any
@@ -50,6 +51,16 @@ def _console() -> Console:
 
 def show_json(document: Any) -> None:
     print(json.dumps(document, ensure_ascii=False, indent=1))
+
+
+def show_lines(lines: Iterable[str]) -> None:
+    """Print many lines on stdout, as quickly as whoever reads them takes them; the first ones at once."""
+    lines = iter(lines)
+    most = 1
+    while batch := list(islice(lines, most)):
+        sys.stdout.write("\n".join(batch) + "\n")
+        sys.stdout.flush()
+        most = min(most * 4, 2048)
 
 
 def say(message: str) -> None:

@@ -9,7 +9,7 @@ from typing import Annotated
 
 import typer
 
-from sastrugi.cli.console import JsonOption, medium_at, progress, quoted, say, show, show_json
+from sastrugi.cli.console import JsonOption, medium_at, progress, quoted, say, show, show_json, show_lines
 from sastrugi.cli.selecting import Chosen, selecting
 
 _LIST_HELP = """List the findings of a scan.
@@ -129,8 +129,7 @@ def list_findings(
             return
         if as_json or as_csv:
             rows = scan.rows(where, values, ordered(sort.value, descending))
-            for line in csv_lines(rows) if as_csv else json_lines(rows):
-                print(line)
+            show_lines(csv_lines(rows) if as_csv else json_lines(rows))
             return
         if not scan.finished:
             say("this scan is not finished: more may be found")

@@ -130,24 +130,28 @@ def tally_json(tallies: Sequence[Tally]) -> list[dict[str, Any]]:
 
 
 def json_lines(rows: Iterable[tuple[Any, ...]]) -> Iterator[str]:
-    """Rows of the scan file as one JSON list (docs/formats/scan-file.md), a line for each."""
+    """Rows of the scan file as one JSON list (docs/formats/scan-file.md), a line for each.
+
+    Put together by hand: two of the columns are JSON already, and there may be hundreds of thousands of rows.
+    """
+    text = json.encoder.encode_basestring
+
+    def plain(value: Any) -> str:
+        return "null" if value is None else text(value) if isinstance(value, str) else str(value)
+
     yield "["
     before = ""
     for row in rows:
-        known = dict(zip(_STORED, row, strict=True))
-        ready = {key: known.pop(key) for key in ("reasons", "extents")}  # JSON already
-        known["passes"] = known["passes"].split(",")
-        del known["sound"]
-        plain = json.dumps(known, ensure_ascii=False)[:-1]
-        yield f'{before}{plain}, "reasons": {ready["reasons"]}, "extents": {ready["extents"]}}}'
+        passes = ", ".join(map(text, row[11].split(",")))
+        yield (
+            f'{before}{{"number": {row[0]}, "state": {text(row[1])}, "volume": {plain(row[2])}, '
+            f'"folder": {text(row[3])}, "name": {text(row[4])}, "kind": {text(row[5])}, "group": {text(row[6])}, '
+            f'"size": {row[7]}, "created": {plain(row[8])}, "modified": {plain(row[9])}, "accessed": {plain(row[10])}, '
+            f'"passes": [{passes}], "confidence": {row[12]}, "name_sure": {row[13]}, "reasons": {row[14]}, '
+            f'"start": {plain(row[15])}, "extents": {row[16]}}}'
+        )
         before = ","
     yield "]"
-
-
-_STORED = (
-    "number", "state", "volume", "folder", "name", "kind", "group", "size", "created", "modified", "accessed",
-    "passes", "confidence", "name_sure", "reasons", "start", "extents", "sound",
-)  # fmt: skip
 
 
 def csv_lines(rows: Iterable[tuple[Any, ...]]) -> Iterator[str]:
@@ -155,12 +159,14 @@ def csv_lines(rows: Iterable[tuple[Any, ...]]) -> Iterator[str]:
     buffer = io.StringIO()
     writer = csv.writer(buffer, lineterminator="")
     writer.writerow(CSV_COLUMNS)
-    yield buffer.getvalue()
     for row in rows:
+        yield buffer.getvalue()
         buffer.seek(0)
         buffer.truncate()
-        writer.writerow([printable(value) if isinstance(value, str) else value for value in row[: len(CSV_COLUMNS)]])
-        yield buffer.getvalue()
+        shown = list(row[: len(CSV_COLUMNS)])
+        shown[3], shown[4] = printable(shown[3]), printable(shown[4])
+        writer.writerow(shown)
+    yield buffer.getvalue()
 
 
 def extract_summary(done: Extracted, to: str) -> Text:

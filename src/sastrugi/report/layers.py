@@ -174,7 +174,8 @@ def layers_of_scan(title: str, scan: ScanFile, selection: Selection, medium: Med
     for known in claims.values():
         for extent in known:
             taken.add(extent)
-    claims[_NOBODYS] = [part for gap in taken.gaps(Extent(0, medium.size)) for part in _filled(medium, gap, medium.sector)]
+    gaps = taken.gaps(Extent(0, medium.size))
+    claims[_NOBODYS] = [part for gap in gaps for part in _filled(medium, gap, medium.sector)]
     marks = [(v.where.offset, v.file_system) for v in scan.volumes() if not v.origin.startswith("an earlier")]
     return _settled(title, medium.size, dict(claims), marks, _OF_A_SCAN)
 
