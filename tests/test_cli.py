@@ -10,7 +10,9 @@ import pytest
 from sastrugi.units import format_size, parse_size
 from tests.conftest import Program
 
-COMMANDS = ["demo", "corpus make", "build", "audit", "look", "scan", "list", "extract", "score"]
+COMMANDS = [
+    "demo", "corpus make", "build", "audit", "look", "map", "hex", "scan", "list", "preview", "extract", "score",
+]  # fmt: skip
 
 
 @pytest.mark.parametrize("command", COMMANDS)
@@ -98,7 +100,7 @@ WRONG = [
     ("list notes.scan", "no scan file"),
     ("list empty.scan", "no scan file"),
     ("list d/card.scan --state gone", "no state of a finding"),
-    ("list d/card.scan --kind jpge", "not a kind"),
+    ("list d/card.scan --kind jpge", "no kind: did you mean 'jpeg'"),
     ("extract notes.scan --to new", "no scan file"),
     ("build missing.toml --into new", "cannot be read"),
     ("build camera-crad --into new", "did you mean 'camera-card'"),

@@ -2,8 +2,6 @@
 
 from __future__ import annotations
 
-import csv
-import os
 import random
 import shutil
 import signal
@@ -17,14 +15,12 @@ from hypothesis import given
 from hypothesis import strategies as st
 
 from sastrugi.errors import SastrugiError
-from sastrugi.media import Extent, open_medium
+from sastrugi.media import open_medium
 from sastrugi.progress import Progress
 from sastrugi.recovery.extract import extract
 from sastrugi.recovery.findings import Finding, ScanFile
-from sastrugi.recovery.names import MAX_BYTES, safe_name
 from sastrugi.recovery.scan import scan
 from sastrugi.specimen.truth import Specimen
-from sastrugi.volumes.base import Times
 from tests.conftest import Program, program_path
 from tests.test_kinds import SIGNED, sample
 
@@ -175,95 +171,3 @@ def test_a_hostile_medium_is_scanned_without_harm(
         assert all(0 <= f.confidence <= 1 and f.size >= 0 for f in found)
         extract(medium, found, folder / "out", Progress())
     assert sum(len(f.extents) for f in found) < 100_000
-
-
-# -- bringing files back --------------------------------------------------------------------------------------------
-
-
-def finding(number: int, folder: str, name: str, extents: tuple[Extent, ...] = (Extent(0, 600),)) -> Finding:
-    return Finding(
-        "deleted", folder, name, "other", "data", 600, extents, Times(), ("tables",), 0.5, 1.0, [], number=number
-    )
-
-
-any_text = st.text(st.characters(codec=None), min_size=0, max_size=300)
-evil = st.sampled_from(["..", ".", "", "/etc/passwd", "../../x", "CON", "nul.txt", "a\0b", "x" * 300, "\udcff.jpg", "b\\c", "~", "manifest.csv", "é" * 200 + ".jpeg"])  # fmt: skip
-
-
-@given(st.lists(st.tuples(any_text | evil, any_text | evil), min_size=1, max_size=12))
-def test_no_name_leaves_the_destination_or_overwrites(
-    tmp_path_factory: pytest.TempPathFactory, names: list[tuple[str, str]]
-) -> None:
-    root = tmp_path_factory.mktemp("names")
-    (root / "m.img").write_bytes(os.urandom(2048))
-    (root / "outside").mkdir()
-    (root / "out").mkdir()
-    for link in ("x" * 250, "_", "CON", "unnamed"):
-        (root / "out" / link).symlink_to(root / "outside")
-    with open_medium(root / "m.img") as medium:
-        items = [finding(n, folder, name, (Extent(n * 50, 600),)) for n, (folder, name) in enumerate(names)]
-        done = extract(medium, items, root / "out", Progress())
-        content = {n: medium.read(n * 50, 600) for n in range(len(names))}
-    assert done.files == len(names) and not any((root / "outside").iterdir())
-    with (root / "out" / "manifest.csv").open(encoding="utf-8", newline="") as file:
-        listed = {int(row["finding"]): row["file"] for row in csv.DictReader(file)}
-    assert len(set(listed.values())) == len(names)
-    for number, path in listed.items():
-        assert (root / "out" / path).read_bytes() == content[number]
-        assert (root / "out" / path).resolve().is_relative_to(root / "out")
-
-
-@given(any_text | evil)
-def test_safe_names_are_safe_and_stay_so(name: str) -> None:
-    safe = safe_name(name)
-    assert safe and safe not in (".", "..") and len(safe.encode()) <= MAX_BYTES
-    assert not set(safe) & set('/\\\0:*?"<>|') and safe_name(safe) == safe
-
-
-@pytest.mark.parametrize(
-    "name", ["FRN00001.JPG", "Ålbreen — dzień żółty 2.gif", ".hidden", "two.dots.tar.gz", "雪原の記録 5.png"]
-)
-def test_harmless_names_stay_as_they_are(name: str) -> None:
-    assert safe_name(name) == name
-
-
-def test_extract_writes_times_manifest_and_goes_on(sastrugi: Program, demo: Path, tmp_path: Path) -> None:
-    out = tmp_path / "out"
-    sastrugi("extract", demo / "card.scan", "--to", out)
-    before = {p.relative_to(out): p.read_bytes() for p in out.rglob("*") if p.is_file()}
-    lost = findings(demo / "card.scan", "state != 'live'")
-    for item in lost:
-        assert item.times.modified is not None
-        assert (out / item.path.lstrip("/")).stat().st_mtime == item.times.modified.timestamp()
-    manifest = (out / "manifest.csv").read_text("utf-8").splitlines(keepends=True)
-    assert len(manifest) == len(lost) + 1
-    for line in manifest[5:]:  # as after a kill: four files written and listed, one written in part
-        (out / next(csv.reader([line]))[1]).unlink()
-    (out / "manifest.csv").write_text("".join(manifest[:5]) + manifest[5][:20], "utf-8")
-    ran = sastrugi("extract", demo / "card.scan", "--to", out, "--go-on", "--json")
-    assert ran.json["skipped"] == 4
-    assert {p.relative_to(out): p.read_bytes() for p in out.rglob("*") if p.is_file()} == before
-
-
-def test_places_that_must_not_be_written_to(sastrugi: Program, demo: Path, tmp_path: Path) -> None:
-    (tmp_path / "full").mkdir()
-    (tmp_path / "full" / "x").touch()
-    (tmp_path / "link").symlink_to(demo / "specimen")
-    image = demo / "specimen" / "medium.img"
-    before = sorted(demo.rglob("*"))
-    for place, message in (
-        (tmp_path / "full", "not empty"), (demo / "specimen" / "out", "inside"), (image, "is the medium"),
-        (demo / "specimen", "the folder"), (tmp_path / "link" / "out", "inside"), (image / "out", "inside"),
-    ):  # fmt: skip
-        assert message in sastrugi("extract", demo / "card.scan", "--to", place, code=2).err
-    assert sorted(demo.rglob("*")) == before
-    copy = tmp_path / "copy.img"
-    shutil.copyfile(image, copy)
-    with copy.open("r+b") as file:
-        file.write(b"changed")
-    ran = sastrugi("extract", demo / "card.scan", "--to", tmp_path / "new", "--medium", copy, code=2)
-    assert "changed since" in ran.err and not (tmp_path / "new").exists()
-    ran = sastrugi(
-        "extract", demo / "card.scan", "--to", tmp_path / "new", "--kind", "xlsx", "--min-confidence", "1", code=2
-    )
-    assert "nothing is selected; the scan holds" in ran.err

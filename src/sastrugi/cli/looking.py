@@ -18,7 +18,7 @@ _LOOK_HELP = """Show the partitions and volumes of a medium, or what a scan foun
 
 \b
 Example: sastrugi look card.img --lives
-Volumes that no table lists are told, too; --lives reads the whole medium for folders of earlier ones."""
+Volumes that no table lists are told, too; --lives reads all of the medium for earlier ones."""
 _MAP_HELP = """Draw what lies where on a medium, or what the findings of a scan claim of it.
 
 \b

@@ -373,7 +373,7 @@ class ScanFile:
 
     def counts(self) -> dict[str, int]:
         """Findings by state."""
-        return dict(self._run("SELECT state, count(*) FROM findings GROUP BY state").fetchall())
+        return dict(self._run("SELECT state, count(*) FROM findings GROUP BY state ORDER BY state").fetchall())
 
 
 def _finding(row: tuple[Any, ...]) -> Finding:
