@@ -114,7 +114,7 @@ def tally_table(what: str, tallies: Sequence[Tally]) -> Table:
     """Findings counted by one of their properties."""
     out = table()
     out.add_column(what.capitalize(), overflow="fold")
-    for name in ("Live", "Deleted", "Found", "Bytes", "0.9 sure or more", "Middle confidence"):
+    for name in ("Live", "Deleted", "Found", "Bytes", "0.9 sure or more", "Mean confidence"):
         out.add_column(name, justify="right")
     for one in tallies:
         out.add_row(

@@ -56,16 +56,18 @@ def claims_of(
     if truth is not None:
         for file in sorted(truth.files, key=lambda file: not file.standing):
             end = "standing" if file.standing else file.end
-            what = f"file of the truth, life {file.life} of {file.volume}: /{file.path.lstrip('/')} ({end})"
+            what = f"/{file.path.lstrip('/')} ({end}, life {file.life} of '{file.volume}' by the truth)"
             out += _parts(what, file.extents, file.size, window)
     for finding in findings:
         what = f"finding {finding.number}: {finding.path} ({finding.state}, sure {finding.confidence:.2f})"
         out += _parts(what, finding.extents, finding.size, window)
-    out += _by_volumes(medium, window)
+    known = {"/" + file.path.lstrip("/") for file in truth.files} if truth is not None else set()
+    out += _by_volumes(medium, window, known)
     return out
 
 
-def _by_volumes(medium: Medium, window: Extent) -> Iterator[Claim]:
+def _by_volumes(medium: Medium, window: Extent, known: set[str]) -> Iterator[Claim]:
+    """What the volumes themselves say; not of the files that are `known` already."""
     from sastrugi.media.partitions import read_table
     from sastrugi.recovery.layout import find_places
 
@@ -83,7 +85,7 @@ def _by_volumes(medium: Medium, window: Extent) -> Iterator[Claim]:
             for record in entry.record:
                 if part := _overlap(record, window):
                     structures.append(Claim(f"directory entry of {path} ({state})", part))
-            if entry.placements and not entry.folder:
+            if entry.placements and not entry.folder and path not in known:
                 parts = _parts(f"{path} ({state})", entry.placements[0].extents, entry.size, window)
                 (lost if entry.deleted else files).extend(parts)
         structures += [Claim(what, part) for what, where in volume.structures() if (part := _overlap(where, window))]
@@ -155,7 +157,7 @@ def _legend(stretches: Sequence[Stretch], letters: dict[tuple[str, ...], str]) -
         size = format_size(sum(s.where.length for s in stretches if tuple(c.what for c in s.claims) == key))
         first, *others = [printable(claim.told()) for claim in stretch.claims] or ["nothing that is known of"]
         line = Text(f"{letters[key]}  ", style="bold")
-        line.append(f"{first} ({size} from {stretch.where.offset:x})", style="not bold")
+        line.append(f"{first} ({size} from {stretch.where.offset:#x})", style="not bold")
         yield line
         for other in others:
             yield Text(f"   also {other}", style=GREY)

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import json
 from dataclasses import asdict
+from pathlib import Path
 from typing import TYPE_CHECKING, Any
 
 from rich.console import Group, RenderableType
@@ -23,7 +24,7 @@ _BY = ("pass", "group", "confidence")
 def scan_view(name: str, scan: ScanFile) -> RenderableType:
     facts = scan_json(scan)
     lines = [
-        f"medium {facts['medium']}, {format_size(facts['medium_size'])}",
+        f"medium {_near(facts['medium'])}, {format_size(facts['medium_size'])}",
         f"{facts['state']} after {facts['seconds']:.2f} s; passes {', '.join(facts['passes'])}",
         f"limits: {_limits(facts)}",
     ]
@@ -39,6 +40,12 @@ def scan_view(name: str, scan: ScanFile) -> RenderableType:
     return Group(
         Text(printable(name), style="bold"), *(Text(printable(line), GREY) for line in lines), volumes, *tables
     )
+
+
+def _near(path: str) -> str:
+    """A path from here where it is below."""
+    there, here = Path(path), Path.cwd()
+    return str(there.relative_to(here)) if there.is_relative_to(here) else path
 
 
 def _limits(facts: dict[str, Any]) -> str:
