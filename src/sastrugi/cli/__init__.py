@@ -10,7 +10,7 @@ import sys
 
 import typer
 
-from sastrugi.cli import capture, corpus, demo, findings, looking, recipe, scan, scoring, specimen
+from sastrugi.cli import capture, corpus, demo, findings, looking, recipe, reporting, scan, scoring, specimen
 
 app = typer.Typer(
     name="sastrugi",
@@ -31,6 +31,7 @@ looking.register(app)
 scan.register(app)
 findings.register(app)
 scoring.register(app)
+reporting.register(app)
 
 
 def _print_version(asked: bool) -> None:

@@ -33,7 +33,7 @@ def demo(
     from sastrugi.recovery.select import Selection
     from sastrugi.report.layers import layers_of_specimen
     from sastrugi.report.medium_map import map_text
-    from sastrugi.report.scorecard import headline_table, kind_table, results_line, short_files_table
+    from sastrugi.report.scorecard import group_table, headline_table, results_line, short_files_table
     from sastrugi.report.tables import specimen_line
     from sastrugi.safety import require_empty, write_text
     from sastrugi.scoring.score import score
@@ -69,7 +69,7 @@ def demo(
         show(
             specimen_line(truth),
             headline_table(card),
-            kind_table(card),
+            group_table(card, "kind"),
             short_files_table(card, 5),
             results_line(card),
             Text(),

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from enum import StrEnum
 from pathlib import Path
 from typing import Annotated
 
@@ -13,7 +14,40 @@ from sastrugi.cli.selecting import Chosen, selecting
 _HELP = """Score a folder of results, or (selected) findings of a scan file, against the truth of a specimen.
 
 \b
-Example: sastrugi score specimen results --out scorecard.json"""
+Example: sastrugi score specimen results --by loss --by pieces --floor intact=0.95"""
+
+SetOption = Annotated[
+    str, typer.Option("--set", help="The files scored: lost, all, deleted, 'life N', or a pattern.", metavar="SET")
+]
+TableOption = Annotated[
+    Path | None,
+    typer.Option("--table", help="What the program says of its results (CSV or JSON).", metavar="FILE"),
+]
+FloorOption = Annotated[
+    list[str] | None,
+    typer.Option("--floor", help="Leave with 1 below this share of the set: intact=0.95.", metavar="FIGURE=SHARE"),
+]
+CeilingFloorOption = Annotated[
+    list[str] | None,
+    typer.Option("--ceiling-floor", help="The same of the ceiling: named=97%.", metavar="FIGURE=SHARE"),
+]
+NoiseOption = Annotated[
+    float | None, typer.Option("--max-noise", help="Leave with 1 if more results are noise.", min=0.0, max=1.0)
+]
+
+
+class By(StrEnum):
+    """What figures are given by."""
+
+    kind = "kind"
+    group = "group"
+    loss = "loss"
+    life = "life"
+    volume = "volume"
+    pieces = "pieces"
+    size = "size"
+    name = "name"
+    ceiling = "ceiling"
 
 
 def register(app: typer.Typer) -> None:
@@ -28,26 +62,42 @@ def score(
         typer.Option(help="The scorecard to write [default: RESULTS.scorecard.json]", metavar="FILE"),
     ] = None,
     limit: Annotated[int, typer.Option(help="Files that fell short to print; 0 prints all.", min=0)] = 20,
+    files_of: SetOption = "lost",
+    by: Annotated[
+        list[By] | None, typer.Option("--by", help="Print figures by this (may be given again).", show_default=False)
+    ] = None,
+    table: TableOption = None,
+    floor: FloorOption = None,
+    ceiling_floor: CeilingFloorOption = None,
+    max_noise: NoiseOption = None,
     as_json: JsonOption = False,
     *,
     chosen: Chosen,
 ) -> None:
     from sastrugi.errors import SastrugiError
     from sastrugi.recovery.findings import ScanFile
-    from sastrugi.report.scorecard import headline_table, kind_table, results_line, short_files_table
+    from sastrugi.report.scorecard import (
+        calibration_table,
+        group_table,
+        headline_table,
+        results_line,
+        short_files_table,
+    )
     from sastrugi.safety import require_not_medium, write_text
+    from sastrugi.scoring.floors import missed, parse_floors
     from sastrugi.scoring.score import score as run_score
     from sastrugi.specimen.truth import Specimen
 
+    floors, ceiling_floors = parse_floors(floor or ()), parse_floors(ceiling_floor or ())
     with Specimen(specimen) as opened, progress() as watched:
         selection = None
         if not chosen.none:
             if results.is_dir():
                 raise SastrugiError(f"{results}: a selection picks findings of a scan file, not files of a folder")
             with ScanFile.open(results) as scan:
-                selection = chosen.of(scan, "lost")
+                selection = chosen.of(scan, "")
                 selection.pick(scan)
-        card = run_score(opened, results, watched, selection)
+        card = run_score(opened, results, watched, selection, files_of, table)
         target = out or results.with_name(f"{results.resolve().name}.scorecard.json")
         require_not_medium(target, opened.medium.path)
     text = card.model_dump_json(indent=1, by_alias=True)
@@ -55,9 +105,16 @@ def score(
     if as_json:
         print(text)
     else:
-        show(headline_table(card), kind_table(card), short_files_table(card, limit), results_line(card))
+        groups = [group_table(card, one.value) for one in by or (By.kind,)]
+        show(headline_table(card), *groups, short_files_table(card, limit), results_line(card))
+        if card.calibration is not None and by:
+            show(calibration_table(card.calibration))
         say(f"scorecard in {target}")
     warn_beyond_ceiling(card)
+    if short := missed(card, floors, ceiling_floors, max_noise):
+        for line in short:
+            say(f"below the floor: {line}")
+        raise typer.Exit(1)
 
 
 def warn_beyond_ceiling(card: object) -> None:

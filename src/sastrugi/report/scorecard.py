@@ -12,7 +12,7 @@ from sastrugi.report.style import GREEN, GREY, ORANGE, SKY, VERMILION, percent, 
 from sastrugi.units import format_size, printable
 
 if TYPE_CHECKING:
-    from sastrugi.scoring.scorecard import Figure, FileScore, Scorecard
+    from sastrugi.scoring.scorecard import Calibration, Figure, FileScore, Scorecard
 
 _BAR = 12
 _MEANINGS = {
@@ -73,34 +73,51 @@ def _bar(figure: Figure) -> Text:
     )
 
 
-def kind_table(card: Scorecard) -> Table:
-    """What was lost and what came back, by kind."""
+def group_table(card: Scorecard, by: str) -> Table:
+    """What was lost and what came back, by a property of the files."""
     out = table()
-    for name in ("Kind", "Lost", "Bytes", "Attainable", "Intact", "Complete", "Named"):
-        out.add_column(name, justify="left" if name == "Kind" else "right")
-    for kind in sorted({file.kind for file in card.files}):
-        files = [file for file in card.files if file.kind == kind]
-        complete = sum(f.completeness * f.size for f in files) / max(sum(f.size for f in files), 1)
+    for name in (by.capitalize(), "Files", "Bytes", "Attainable", "Intact", "Complete", "Named", "All three"):
+        out.add_column(name, justify="left" if name == by.capitalize() else "right")
+    for group in card.groups[by]:
         out.add_row(
-            kind,
-            str(len(files)),
-            format_size(sum(f.size for f in files)),
-            str(sum(f.ceiling_bytes == 1 for f in files)),
-            str(sum(f.intact for f in files)),
-            percent(complete),
-            str(sum(f.named for f in files)),
+            Text(printable(group.key)),
+            f"{group.files:,}",
+            format_size(group.bytes),
+            f"{group.attainable:,}",
+            _count(group.intact),
+            percent(group.complete.share_of_set),
+            _count(group.named),
+            _count(group.all_three),
         )
     return out
 
 
-def _urgency(file: FileScore) -> tuple[int, float]:
+def _count(figure: Figure) -> str:
+    return f"{figure.value:,.0f} ({percent(figure.share_of_set)})" if figure.of_set else "–"
+
+
+def calibration_table(calibration: Calibration) -> RenderableType:
+    """What was stated, and what was true."""
+    out = table()
+    for name in ("Stated confidence", "Results", "Mean stated", "Intact", "95 % range"):
+        out.add_column(name, justify="left" if name.startswith("Stated") else "right")
+    for one in calibration.bins:
+        spread = f"{one.interval[0]:.2f}–{one.interval[1]:.2f}" if one.interval else ""
+        out.add_row(
+            f"{one.low:.1f} to {one.high:.1f}", f"{one.count:,}", f"{one.stated:.2f}", f"{one.intact:.2f}", spread
+        )
+    told = f"Brier score {calibration.brier:.3f} (0 is best); stated and true are {calibration.mean_gap:.3f} apart"
+    return Group(out, Text(told, style=GREY))
+
+
+def urgency(file: FileScore) -> tuple[int, float]:
     """What the engineer can act on comes first: bytes that are there and did not come back."""
     return (0 if file.ceiling_bytes - file.completeness > 1e-9 else 1, file.completeness - file.ceiling_bytes)
 
 
 def short_files_table(card: Scorecard, limit: int) -> RenderableType:
     """The files that fell short, with the reason."""
-    short = sorted((f for f in card.files if not (f.intact and f.named)), key=_urgency)
+    short = sorted((f for f in card.files if not (f.intact and f.named)), key=urgency)
     if not short:
         return Text("Every lost file came back intact and under its name.\n")
     out = table()

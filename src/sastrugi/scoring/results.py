@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import datetime as dt
 from dataclasses import dataclass
 from pathlib import Path
 
@@ -10,6 +11,7 @@ from sastrugi.media import Extent
 from sastrugi.recovery.findings import ScanFile
 from sastrugi.recovery.manifest import MANIFEST, MANIFEST_HEAD
 from sastrugi.recovery.select import Selection
+from sastrugi.scoring.claims import Claim
 
 
 @dataclass(frozen=True, slots=True)
@@ -21,10 +23,13 @@ class Result:
     size: int
     file: Path | None = None
     extents: tuple[Extent, ...] = ()
+    modified: dt.datetime | None = None
+    confidence: float | None = None
 
 
-def read_folder(folder: Path) -> list[Result]:
-    """Every regular file below `folder`, links not followed; our own manifest is no result."""
+def read_folder(folder: Path, claims: dict[str, Claim] | None = None) -> list[Result]:
+    """Every regular file below `folder` that can be read, links not followed; our own manifest is no result. `claims`
+    are what the program says of them."""
     if not folder.is_dir():
         raise SastrugiError(f"{folder}: is no folder of results: name the folder that holds the files brought back")
     out: list[Result] = []
@@ -34,7 +39,10 @@ def read_folder(folder: Path) -> list[Result]:
         if path.parent == folder and path.name == MANIFEST and _is_manifest(path):
             continue
         name = str(path.relative_to(folder)).encode("utf-8", "replace").decode()
-        out.append(Result(len(out), name, path.stat().st_size, path))
+        status = path.stat()
+        said = (claims or {}).get(name)
+        modified = dt.datetime.fromtimestamp(status.st_mtime)
+        out.append(Result(len(out), name, status.st_size, path, (), modified, said.confidence if said else None))
     return out
 
 
@@ -47,6 +55,14 @@ def read_findings(path: Path, selection: Selection) -> list[Result]:
     """The findings of a scan that a selection takes, as results that nobody extracted."""
     with ScanFile.open(path) as scan:
         return [
-            Result(n, finding.path.lstrip("/"), finding.covered, None, finding.extents)
+            Result(
+                n,
+                finding.path.lstrip("/"),
+                finding.covered,
+                None,
+                finding.extents,
+                finding.times.modified,
+                finding.confidence,
+            )
             for n, finding in enumerate(f for f in selection.iterate(scan, "number") if not f.placeless)
         ]

@@ -3,26 +3,34 @@
 from __future__ import annotations
 
 from collections import Counter
+from itertools import groupby
 from pathlib import Path
 
 from sastrugi.errors import SastrugiError
+from sastrugi.media.extents import join
 from sastrugi.progress import Progress
 from sastrugi.recovery.select import Selection
 from sastrugi.safety import require_outside
 from sastrugi.scoring.bytes_route import ByBytes, candidates_by_bytes
+from sastrugi.scoring.calibration import calibrate
+from sastrugi.scoring.claims import read_claims
 from sastrugi.scoring.extents_route import candidates_by_extents
+from sastrugi.scoring.groups import complete_bytes, group_of, groups_of, headline_of
 from sastrugi.scoring.matching import Candidate, assign
 from sastrugi.scoring.names import NameVerdict, compare_names
 from sastrugi.scoring.results import Result, read_findings, read_folder
 from sastrugi.scoring.scorecard import (
+    Calibration,
     ContentVerdict,
     FileScore,
     ResultClass,
     ResultScore,
     Scorecard,
-    figure,
     run_length,
 )
+from sastrugi.scoring.sets import FileSet, parse_set
+from sastrugi.scoring.times import TimeWord, compare_times
+from sastrugi.specimen.blocks import BLOCK
 from sastrugi.specimen.truth import Specimen, TruthFile
 from sastrugi.units import format_size
 
@@ -30,27 +38,44 @@ _NAME_REASONS = {"name": "right content, folder lost", "near": "right content, n
 RESULT_CLASSES: tuple[ResultClass, ...] = ("reference", "live", "stale", "copy", "fragment", "noise")
 
 
-def score(specimen: Specimen, results: Path, progress: Progress, selection: Selection | None = None) -> Scorecard:
-    """Score a folder of results (by its bytes) or findings of a scan file, those of a selection (by their extents)."""
+def score(
+    specimen: Specimen,
+    results: Path,
+    progress: Progress,
+    selection: Selection | None = None,
+    files_of: str = "lost",
+    table: Path | None = None,
+) -> Scorecard:
+    """Score a folder of results (by its bytes) or findings of a scan file, those of a selection (by their extents).
+
+    `files_of` is the set of reference files (see sets.parse_set); `table` tells what the program said of its results
+    (see claims). Raises SastrugiError where something cannot be used.
+    """
+    chosen = parse_set(files_of, specimen.truth)
     files = [file for file in specimen.truth.files if file.kept]
     if results.is_dir():
         require_outside(results, specimen.folder, "the specimen itself")
-        items = read_folder(results)
+        items = read_folder(results, read_claims(table, results))
         found = candidates_by_bytes(specimen, files, items, progress)
     elif results.is_file():
-        items = read_findings(results, selection or Selection("lost"))
+        items = read_findings(
+            results, (selection or Selection()).with_default_state("any" if chosen.standing else "lost")
+        )
         found = candidates_by_extents(files, items)
     else:
         raise SastrugiError(f"{results}: there is neither a folder of results nor a scan file")
-    return _Judgement(specimen, files, items, found).scorecard(results)
+    return _Judgement(specimen, files, items, found, chosen).scorecard(results)
 
 
 class _Judgement:
     """Assignments, verdicts and figures for one set of results."""
 
-    def __init__(self, specimen: Specimen, files: list[TruthFile], results: list[Result], found: ByBytes) -> None:
+    def __init__(
+        self, specimen: Specimen, files: list[TruthFile], results: list[Result], found: ByBytes, chosen: FileSet
+    ) -> None:
         self._specimen, self._files, self._results, self._found = specimen, files, results, found
-        in_set = {n for n, file in enumerate(files) if file.lost}
+        self._chosen = chosen
+        in_set = {n for n, file in enumerate(files) if chosen.takes(file)}
         wanted = [c for c in found.candidates if c.reference in in_set and (c.in_place or c.exact)]
         self._set = sorted(in_set)
         self._answers = assign(wanted)
@@ -80,38 +105,22 @@ class _Judgement:
 
     def scorecard(self, results: Path) -> Scorecard:
         scores = [self._file_score(n) for n in self._set]
-        with_content = [s for s in scores if s.size]
+        headline = headline_of(scores)
         classes = self._classes()
         counts = Counter(item.is_ for item in classes)
         claimed = sum(result.size for result in self._results)
-        total_bytes = sum(s.size for s in with_content)
         known = counts["reference"] + counts["live"] + counts["stale"]
-        attainable = [s for s in with_content if s.ceiling_bytes == 1.0 or s.intact]
         return Scorecard(
             specimen=self._specimen.truth.recipe,
-            set="lost",
+            set=self._chosen.name,
             results_from=results.name,
-            intact=figure(sum(s.intact for s in with_content), len(with_content), len(attainable)),
-            complete=figure(
-                sum(s.completeness for s in with_content),
-                len(with_content),
-                sum(s.ceiling_bytes for s in with_content),
-                False,
-            ),
-            complete_bytes=figure(
-                sum(s.completeness * s.size for s in with_content),
-                total_bytes,
-                sum(s.ceiling_bytes * s.size for s in with_content),
-                False,
-            ),
-            named=figure(sum(s.named for s in scores), len(scores), sum(s.ceiling_name == "full" for s in scores)),
-            all_three=figure(
-                sum(s.intact and s.named for s in with_content),
-                len(with_content),
-                sum(s.ceiling_name == "full" for s in attainable),
-            ),
+            **headline,
+            complete_bytes=complete_bytes(scores),
+            groups=groups_of(scores),
+            times=Counter(s.times for s in scores if s.result),
             precision=known / len(classes) if classes else None,
             inflation=claimed / self._specimen.medium.size,
+            calibration=self._calibration(classes, scores),
             classes={name: counts[name] for name in RESULT_CLASSES},
             files=tuple(scores),
             results=tuple(classes),
@@ -128,6 +137,11 @@ class _Judgement:
             id=file.id,
             path=file.path,
             kind=file.kind,
+            group=group_of(file.kind),
+            volume=file.volume,
+            life=file.life,
+            loss=file.end,
+            pieces=len(join(file.extents)),
             size=file.size,
             content=content,
             completeness=(answer.in_place / file.size if file.size else 1.0) if answer else 0.0,
@@ -135,10 +149,30 @@ class _Judgement:
             result=result.path if result else None,
             first_wrong=answer.first_wrong if answer else None,
             damage=run_length(answer.blocks) if answer else "",
+            **_runs(answer.blocks if answer else "", file.size),
+            times=self._times(file, result if answer else None),
+            confidence=result.confidence if result else None,
             ceiling_bytes=file.ceiling.bytes,
             ceiling_name=file.ceiling.name,
             beyond_ceiling=bool(answer and answer.beyond_ceiling),
             reason=self._reason(file, content, chosen, result),
+        )
+
+    def _times(self, file: TruthFile, result: Result | None) -> TimeWord:
+        lives = {(v.name, life.number): life.file_system for v in self._specimen.truth.volumes for life in v.lives}
+        found = result.modified if result else None
+        return compare_times(found, file.modified, lives.get((file.volume, file.life), ""))
+
+    def _calibration(self, classes: list[ResultScore], scores: list[FileScore]) -> Calibration | None:
+        """Of every result whose confidence was stated, whether it is a whole file of the set."""
+        intact = {s.result for s in scores if s.intact}
+        exact = {self._results[number].path for number, files in self._found.exact.items() if files}
+        return calibrate(
+            [
+                (item.confidence, item.path in intact or (item.is_ != "reference" and item.path in exact))
+                for item in classes
+                if item.confidence is not None
+            ]
         )
 
     def _content(self, file: TruthFile, answer: Candidate | None, foreign: Candidate | None) -> ContentVerdict:
@@ -194,6 +228,19 @@ class _Judgement:
             else:
                 is_, of = "noise", -1
             out.append(
-                ResultScore(path=result.path, size=result.size, is_=is_, of=self._files[of].path if of >= 0 else None)
+                ResultScore(
+                    path=result.path,
+                    size=result.size,
+                    is_=is_,
+                    of=self._files[of].path if of >= 0 else None,
+                    confidence=result.confidence,
+                )
             )
         return out
+
+
+def _runs(blocks: str, size: int) -> dict[str, int]:
+    """Of a damage map: how many runs are not right, and the bytes of the longest that is."""
+    runs = [(letter, len(list(run))) for letter, run in groupby("R" if b == "R" else "W" for b in blocks)]
+    longest = max((length for letter, length in runs if letter == "R"), default=0)
+    return {"wrong_runs": sum(letter == "W" for letter, _ in runs), "longest_right": min(longest * BLOCK, size)}

@@ -2,14 +2,21 @@
 
 from __future__ import annotations
 
+import json
 from math import sqrt
-from typing import Literal
+from pathlib import Path
+from typing import TYPE_CHECKING, Literal
 
-from pydantic import BaseModel, ConfigDict
+from pydantic import BaseModel, ConfigDict, ValidationError
 
+from sastrugi.errors import SastrugiError
 from sastrugi.scoring.names import NameWord
+from sastrugi.scoring.times import TimeWord
 
-SCORECARD_VERSION = 1
+if TYPE_CHECKING:
+    import pandas as pd
+
+SCORECARD_VERSION = 2
 _Z95 = 1.959963984540054
 
 ContentVerdict = Literal["intact", "padded", "cut", "mixed", "foreign", "missing"]
@@ -21,11 +28,18 @@ class _Value(BaseModel):
 
 
 class FileScore(_Value):
-    """What came back of one reference file. `damage` holds one letter a 512-byte block, run-length coded."""
+    """What came back of one reference file. `loss` is how it ended, `pieces` in how many it lay. `damage` holds one
+    letter a 512-byte block, run-length coded; `wrong_runs` counts its runs that are not right, `longest_right` is in
+    bytes. `confidence` is what the program said of the result that answers for it."""
 
     id: int
     path: str
     kind: str
+    group: str
+    volume: str
+    life: int
+    loss: str
+    pieces: int
     size: int
     content: ContentVerdict
     completeness: float
@@ -33,6 +47,10 @@ class FileScore(_Value):
     result: str | None
     first_wrong: int | None
     damage: str
+    wrong_runs: int
+    longest_right: int
+    times: TimeWord
+    confidence: float | None
     ceiling_bytes: float
     ceiling_name: str
     beyond_ceiling: bool
@@ -48,12 +66,14 @@ class FileScore(_Value):
 
 
 class ResultScore(_Value):
-    """One result and what it is; `of` is the path of the file it comes from, where one is known."""
+    """One result and what it is; `of` is the path of the file it comes from, where one is known. `confidence` is what
+    the program said of it."""
 
     path: str
     size: int
     is_: ResultClass
     of: str | None
+    confidence: float | None = None
 
 
 class Figure(_Value):
@@ -67,8 +87,41 @@ class Figure(_Value):
     interval: tuple[float, float] | None = None
 
 
+class Bin(_Value):
+    """Results whose stated confidence is in [low, high): what was stated, and what was true, as means."""
+
+    low: float
+    high: float
+    count: int
+    stated: float
+    intact: float
+    interval: tuple[float, float] | None
+
+
+class Calibration(_Value):
+    """Stated confidence against intact. `mean_gap` is how far they are apart, weighted by results."""
+
+    count: int
+    brier: float
+    mean_gap: float
+    bins: tuple[Bin, ...]
+
+
+class Group(_Value):
+    """The headline figures of the files that share one property."""
+
+    key: str
+    files: int
+    bytes: int
+    attainable: int
+    intact: Figure
+    complete: Figure
+    named: Figure
+    all_three: Figure
+
+
 class Scorecard(_Value):
-    """All of it. Headline figures are out of the set and out of the ceiling."""
+    """All of it. Headline figures are out of the set and out of the ceiling; `groups` give them by each property."""
 
     format: Literal["sastrugi-scorecard"] = "sastrugi-scorecard"
     version: int = SCORECARD_VERSION
@@ -80,15 +133,44 @@ class Scorecard(_Value):
     complete_bytes: Figure
     named: Figure
     all_three: Figure
+    groups: dict[str, tuple[Group, ...]]
+    times: dict[TimeWord, int]
     precision: float | None
     inflation: float
+    calibration: Calibration | None
     classes: dict[str, int]
     files: tuple[FileScore, ...]
     results: tuple[ResultScore, ...]
 
+    def frame(self) -> pd.DataFrame:
+        """One row for each reference file, with the columns of FileScore."""
+        import pandas as pd
+
+        return pd.DataFrame([file.model_dump() for file in self.files], columns=list(FileScore.model_fields))
+
     @property
     def beyond_ceiling(self) -> list[FileScore]:
         return [file for file in self.files if file.beyond_ceiling]
+
+
+def read_scorecard(path: Path) -> Scorecard:
+    """A scorecard that was written before; raises SastrugiError if it is none, or of another version."""
+    try:
+        loaded = json.loads(path.read_text("utf-8"))
+    except (OSError, ValueError) as error:
+        raise SastrugiError(f"{path}: cannot be read as a scorecard: {error}") from error
+    if not isinstance(loaded, dict) or loaded.get("format") != "sastrugi-scorecard":
+        raise SastrugiError(f"{path}: is no scorecard: make one with 'sastrugi score'")
+    if loaded.get("version") != SCORECARD_VERSION:
+        raise SastrugiError(
+            f"{path}: is version {loaded.get('version')} of the scorecard, this program reads {SCORECARD_VERSION}: "
+            "score again"
+        )
+    try:
+        return Scorecard.model_validate(loaded)
+    except ValidationError as error:
+        first = error.errors()[0]
+        raise SastrugiError(f"{path}: is damaged at {'.'.join(map(str, first['loc']))}: {first['msg']}") from error
 
 
 def wilson(count: int, of: int) -> tuple[float, float] | None:

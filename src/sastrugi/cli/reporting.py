@@ -1,0 +1,122 @@
+"""`sastrugi report`: a scorecard as a page, or in the formats of other programs."""
+
+from __future__ import annotations
+
+from collections.abc import Callable
+from pathlib import Path
+from typing import TYPE_CHECKING, Annotated
+
+import typer
+
+from sastrugi.cli.console import JsonOption, progress, say, show_json
+from sastrugi.cli.scoring import (
+    CeilingFloorOption,
+    FloorOption,
+    NoiseOption,
+    SetOption,
+    TableOption,
+    warn_beyond_ceiling,
+)
+
+if TYPE_CHECKING:
+    from sastrugi.scoring.scorecard import Scorecard
+
+_HELP = """Score results, and write a report: an HTML page that needs nothing else, or other formats by the name's end.
+
+\b
+Example: sastrugi report specimen results --out card.html --out card.xml
+html (page) · md (summary) · csv, parquet (a row for each file) · json (scorecard) · xml (JUnit)"""
+
+
+def register(app: typer.Typer) -> None:
+    app.command("report", help=_HELP)(report)
+
+
+def report(
+    specimen: Annotated[Path, typer.Argument(help="The specimen's folder.", metavar="SPECIMEN")],
+    results: Annotated[Path, typer.Argument(help="A folder of results, or a scan file.", metavar="RESULTS")],
+    out: Annotated[
+        list[Path] | None,
+        typer.Option(help="A file to write (may be given again) [default: RESULTS.html]", metavar="FILE"),
+    ] = None,
+    title: Annotated[str, typer.Option(help="The heading [default: the specimen's title].")] = "",
+    files_of: SetOption = "lost",
+    table: TableOption = None,
+    floor: FloorOption = None,
+    ceiling_floor: CeilingFloorOption = None,
+    max_noise: NoiseOption = None,
+    as_json: JsonOption = False,
+) -> None:
+    from sastrugi.errors import SastrugiError
+    from sastrugi.report.page import damaged_pictures
+    from sastrugi.safety import atomic_file, require_not_medium
+    from sastrugi.scoring.floors import missed, parse_floors
+    from sastrugi.scoring.score import score as run_score
+    from sastrugi.specimen.truth import Specimen
+
+    floors, ceiling_floors = parse_floors(floor or ()), parse_floors(ceiling_floor or ())
+    targets = out or [Path(f"{results.resolve().name}.html")]
+    for target in targets:
+        if target.suffix.lower() not in _FORMATS:
+            raise SastrugiError(f"{target}: no format of this name: end it in {', '.join(_FORMATS)}")
+    with Specimen(specimen) as opened, progress() as watched:
+        for target in targets:
+            require_not_medium(target, opened.medium.path)
+        card = run_score(opened, results, watched, None, files_of, table)
+        short = missed(card, floors, ceiling_floors, max_noise)
+        pictures = {}
+        if results.is_dir() and any(target.suffix.lower() == ".html" for target in targets):
+            pictures = damaged_pictures(card, opened, results, watched)
+        heading = title or opened.truth.title
+    for target in targets:
+        data = _FORMATS[target.suffix.lower()](card, heading, pictures, short)
+        with atomic_file(target) as temporary:
+            temporary.write_bytes(data if isinstance(data, bytes) else data.encode("utf-8", "replace"))
+    if as_json:
+        show_json({"written": [str(target) for target in targets], "below_the_floor": short})
+    else:
+        say(f"written: {', '.join(str(target) for target in targets)}")
+    warn_beyond_ceiling(card)
+    if short:
+        for line in short:
+            say(f"below the floor: {line}")
+        raise typer.Exit(1)
+
+
+def _html(card: Scorecard, title: str, pictures: dict[int, list[tuple[str, str]]], missed: list[str]) -> str:
+    from sastrugi.report.page import render
+
+    return render(card, title, pictures, missed)
+
+
+def _markdown(card: Scorecard, title: str, _: object, missed: list[str]) -> str:
+    from sastrugi.report.exports import as_markdown
+
+    return as_markdown(card, title, missed)
+
+
+def _csv(card: Scorecard, *_: object) -> str:
+    from sastrugi.report.exports import as_csv
+
+    return as_csv(card)
+
+
+def _parquet(card: Scorecard, *_: object) -> bytes:
+    from sastrugi.report.exports import as_parquet
+
+    return as_parquet(card)
+
+
+def _json(card: Scorecard, *_: object) -> str:
+    return card.model_dump_json(indent=1, by_alias=True) + "\n"
+
+
+def _junit(card: Scorecard, _title: str, _: object, missed: list[str]) -> str:
+    from sastrugi.report.exports import as_junit
+
+    return as_junit(card, missed)
+
+
+_FORMATS: dict[str, Callable[..., str | bytes]] = {
+    ".html": _html, ".md": _markdown, ".csv": _csv, ".parquet": _parquet, ".json": _json, ".xml": _junit,
+}  # fmt: skip

@@ -1,0 +1,25 @@
+"""The modified time of a result against its reference's, within what the file system can keep."""
+
+from __future__ import annotations
+
+import datetime as dt
+from typing import Literal
+
+TimeWord = Literal["same", "zone", "differs", "untold"]
+GRAIN = {"fat12": 2.0, "fat16": 2.0, "fat32": 2.0, "exfat": 0.01}
+"""Seconds between two moments that a file system can tell apart, of a modified time (its specification)."""
+_HOUR, _WIDEST = 3600.0, 14
+
+
+def compare_times(found: dt.datetime | None, wanted: dt.datetime, file_system: str) -> TimeWord:
+    """`same` within the grain; `zone` a whole number of hours off, as clocks of other zones; `untold` without one."""
+    if found is None:
+        return "untold"
+    off = abs((found - wanted).total_seconds())
+    grain = GRAIN.get(file_system, 2.0)
+    if off < grain + 1e-3:
+        return "same"
+    hours = round(off / _HOUR)
+    if 0 < hours <= _WIDEST and abs(off - hours * _HOUR) < grain + 1e-3:
+        return "zone"
+    return "differs"
