@@ -170,7 +170,7 @@ def test_children_survive_what_files_do_to_them() -> None:
     )
     assert time.monotonic() - began < 40
     assert [o.value for o in outcomes] == ["one", None, "two", None, None, "three", None, "four"]
-    problems = {o.path.name: o.problem for o in outcomes if o.problem}
+    problems = {o.task.name: o.problem for o in outcomes if o.problem}
     assert set(problems) == {"hangs", "crashes", "eats", "fails"}
     assert "longer than 2" in problems["hangs"] and "crashed" in problems["crashes"]
     assert "memory" in problems["eats"] and problems["fails"] == "no good"

@@ -13,6 +13,7 @@ from sastrugi.cli.scoring import (
     CeilingFloorOption,
     FloorOption,
     NoiseOption,
+    OpenOption,
     SetOption,
     TableOption,
     warn_beyond_ceiling,
@@ -45,6 +46,7 @@ def report(
     floor: FloorOption = None,
     ceiling_floor: CeilingFloorOption = None,
     max_noise: NoiseOption = None,
+    open_them: OpenOption = False,
     as_json: JsonOption = False,
 ) -> None:
     from sastrugi.errors import SastrugiError
@@ -62,7 +64,7 @@ def report(
     with Specimen(specimen) as opened, progress() as watched:
         for target in targets:
             require_not_medium(target, opened.medium.path)
-        card = run_score(opened, results, watched, None, files_of, table)
+        card = run_score(opened, results, watched, None, files_of, table, open_them)
         short = missed(card, floors, ceiling_floors, max_noise)
         pictures = {}
         if results.is_dir() and any(target.suffix.lower() == ".html" for target in targets):

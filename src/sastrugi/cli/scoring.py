@@ -8,7 +8,7 @@ from typing import Annotated
 
 import typer
 
-from sastrugi.cli.console import JsonOption, progress, say, show
+from sastrugi.cli.console import JsonOption, progress, say, show, show_json
 from sastrugi.cli.selecting import Chosen, selecting
 
 _HELP = """Score a folder of results, or (selected) findings of a scan file, against the truth of a specimen.
@@ -35,6 +35,10 @@ NoiseOption = Annotated[
     float | None, typer.Option("--max-noise", help="Leave with 1 if more results are noise.", min=0.0, max=1.0)
 ]
 
+OpenOption = Annotated[
+    bool, typer.Option("--open", help="Let other libraries decode what came back, in processes with limits.")
+]
+
 
 class By(StrEnum):
     """What figures are given by."""
@@ -50,7 +54,15 @@ class By(StrEnum):
     ceiling = "ceiling"
 
 
+_EXPLAIN_HELP = """Tell one file's whole story: where it lay, what happened to it, what still stands, what came back.
+
+\b
+Example: sastrugi explain specimen results FRN00003.JPG --out story.png
+NAME: a path, a name, or a pattern that only one file of the set fits."""
+
+
 def register(app: typer.Typer) -> None:
+    app.command("explain", help=_EXPLAIN_HELP)(explain)
     app.command("score", help=_HELP)(selecting(score))
 
 
@@ -70,6 +82,7 @@ def score(
     floor: FloorOption = None,
     ceiling_floor: CeilingFloorOption = None,
     max_noise: NoiseOption = None,
+    open_them: OpenOption = False,
     as_json: JsonOption = False,
     *,
     chosen: Chosen,
@@ -97,7 +110,7 @@ def score(
             with ScanFile.open(results) as scan:
                 selection = chosen.of(scan, "")
                 selection.pick(scan)
-        card = run_score(opened, results, watched, selection, files_of, table)
+        card = run_score(opened, results, watched, selection, files_of, table, open_them)
         target = out or results.with_name(f"{results.resolve().name}.scorecard.json")
         require_not_medium(target, opened.medium.path)
     text = card.model_dump_json(indent=1, by_alias=True)
@@ -115,6 +128,34 @@ def score(
         for line in short:
             say(f"below the floor: {line}")
         raise typer.Exit(1)
+
+
+def explain(
+    specimen: Annotated[Path, typer.Argument(help="The specimen's folder.", metavar="SPECIMEN")],
+    results: Annotated[Path, typer.Argument(help="A folder of results, or a scan file.", metavar="RESULTS")],
+    name: Annotated[str, typer.Argument(help="The reference file.", metavar="NAME")],
+    out: Annotated[
+        Path | None, typer.Option(help="Also draw original and result side by side, as PNG.", metavar="FILE")
+    ] = None,
+    files_of: SetOption = "lost",
+    as_json: JsonOption = False,
+) -> None:
+    from sastrugi.report.story_view import draw_story, story_json, story_view
+    from sastrugi.safety import require_not_medium
+    from sastrugi.scoring.story import story_of
+    from sastrugi.specimen.truth import Specimen
+
+    with Specimen(specimen) as opened, progress() as watched:
+        story = story_of(opened, results, name, files_of, watched)
+        if out is not None:
+            require_not_medium(out, opened.medium.path)
+            draw_story(opened, story, out, watched)
+        if as_json:
+            show_json(story_json(story))
+        else:
+            show(story_view(opened, story))
+            if out is not None:
+                say(f"picture in {out}")
 
 
 def warn_beyond_ceiling(card: object) -> None:

@@ -68,7 +68,7 @@ def headline_bars(card: Scorecard) -> str:
         axes.set_xlabel("% of the set; upright mark: ceiling; thin line: 95 % interval", color=_FAINT)
         _bare(axes)
 
-    return _svg(8, 2.4, "Headline rates with intervals and ceilings", draw)
+    return _svg(6.6, 2.3, "Headline rates with intervals and ceilings", draw)
 
 
 def heat_map(card: Scorecard) -> str:
@@ -130,11 +130,11 @@ def curve(groups: Sequence[Group], what: str) -> str:
         for n, group in enumerate(shown):
             axes.annotate(f"{group.intact.of_set}", (n, 2), ha="center", color="white" if share[n] > 8 else _FAINT)
         axes.set_xticks(place, [g.key for g in shown])
-        axes.set(ylim=(0, 108), ylabel="% of files", xlabel=what)
+        axes.set(xlim=(-0.6, max(len(shown), 4) - 0.4), ylim=(0, 108), ylabel="% of files", xlabel=what)
         axes.legend(frameon=False, loc="lower right", fontsize=8, bbox_to_anchor=(1, 1), ncols=2)
         _bare(axes)
 
-    return _svg(4.4, 3, f"Intact files and ceiling by {what}", draw)
+    return _svg(4, 3, f"Intact files and ceiling by {what}", draw)
 
 
 def damage_map(file: FileScore) -> str:

@@ -29,7 +29,7 @@ Pictures = dict[int, list[tuple[str, str]]]
 
 
 def render(card: Scorecard, title: str, pictures: Pictures | None = None, missed: Sequence[str] = ()) -> str:
-    """The page. `pictures` are (alternative text, PNG in base64) by the file's number; `missed` are floors in words."""
+    """The page. `pictures` are (what it is, PNG in base64 or nothing) by number of the file; `missed` are floors."""
     from jinja2 import Environment, PackageLoader
 
     from sastrugi import __version__
@@ -71,8 +71,6 @@ def damaged_pictures(card: Scorecard, specimen: Specimen, results: Path, progres
     for n, score in enumerate(chosen):
         pair = zip(("as it was", "as it came back"), outcomes[2 * n : 2 * n + 2], strict=True)
         out[score.id] = [
-            (f"{score.path} {told}", base64.b64encode(outcome.value[1]).decode())
-            for told, outcome in pair
-            if outcome.value
+            (told, base64.b64encode(outcome.value[1]).decode() if outcome.value else "") for told, outcome in pair
         ]
     return out

@@ -6,17 +6,15 @@ a hostile file, the program goes on.
 
 from __future__ import annotations
 
-import tempfile
 from collections.abc import Sequence
 from dataclasses import dataclass
-from functools import lru_cache
 from pathlib import Path
 from typing import TYPE_CHECKING
 
 from sastrugi.children import run_in_children
-from sastrugi.media import Extent, Medium, open_medium
-from sastrugi.media.extents import cut
+from sastrugi.media import Medium
 from sastrugi.progress import Progress
+from sastrugi.recovery.borrow import Borrowed, plain_suffix
 from sastrugi.report.sheet import Tile, draw_tiles
 from sastrugi.report.tiles import bytes_tile, tile
 from sastrugi.units import format_size, plural, printable
@@ -26,17 +24,7 @@ if TYPE_CHECKING:
 
 _LARGEST = 256 << 20
 """Bytes of one finding that are looked at."""
-_CHUNK = 1 << 20
 _SECONDS, _MEMORY = 20.0, 3 << 30
-
-
-@dataclass(frozen=True, slots=True)
-class Task:
-    """What a child needs to draw one finding: the medium, where the finding lies on it, and its extension."""
-
-    medium: Path
-    extents: tuple[Extent, ...]
-    suffix: str
 
 
 @dataclass(frozen=True, slots=True)
@@ -53,7 +41,7 @@ def draw_preview(
     """Draw the first `most` findings to a PNG file."""
     shown = list(findings[:most])
     with_bytes = [finding for finding in shown if finding.extents]
-    tasks = [Task(medium.path, finding.extents, _suffix(finding.name)) for finding in with_bytes]
+    tasks = [Borrowed(medium.path, finding.extents, plain_suffix(finding.name)) for finding in with_bytes]
     progress.start("draw", len(tasks), "files")
     outcomes = run_in_children(f"{__name__}:draw_one", tasks, progress, _SECONDS, _MEMORY)
     progress.finish()
@@ -73,15 +61,9 @@ def draw_preview(
     return [Shown(finding, one.problem) for finding, one in zip(shown, tiles, strict=True)]
 
 
-def draw_one(task: Task) -> tuple[bytes, str]:
+def draw_one(task: Borrowed) -> tuple[bytes, str]:
     """PNG bytes of a small picture of one finding, and why it shows only its bytes. Runs in a child."""
-    medium = _medium(task.medium)
-    with tempfile.TemporaryDirectory(prefix="sastrugi-") as folder:
-        path = Path(folder) / f"file{task.suffix}"
-        with path.open("wb") as file:
-            for offset, length in cut(task.extents, _LARGEST):
-                for at in range(offset, offset + length, _CHUNK):
-                    file.write(medium.read(at, min(_CHUNK, offset + length - at)))
+    with task.as_file(_LARGEST) as path:
         try:
             return tile(path)[1], ""
         except MemoryError:
@@ -89,14 +71,3 @@ def draw_one(task: Task) -> tuple[bytes, str]:
         except Exception as error:
             problem = " ".join(str(error).replace(str(path), "it").split()) or type(error).__name__
             return bytes_tile(path), problem
-
-
-@lru_cache(1)
-def _medium(path: Path) -> Medium:
-    return open_medium(path)
-
-
-def _suffix(name: str) -> str:
-    """The extension, if it is a plain one: it names a temporary file."""
-    suffix = Path(name).suffix
-    return suffix if suffix[1:].isascii() and suffix[1:].isalnum() and len(suffix) <= 12 else ""

@@ -149,4 +149,6 @@ def results_line(card: Scorecard) -> Text:
     text = Text(f"Results: {len(card.results):,}: {classes}")
     if card.precision is not None:
         text.append(f"; precision {percent(card.precision)}, claimed bytes {percent(card.inflation)} of the medium")
+    if set(card.opens) - {"untested"}:
+        text.append(f"; opened: {card.opens.get('yes', 0):,}, broken: {card.opens.get('no', 0):,}")
     return text

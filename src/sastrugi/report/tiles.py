@@ -83,8 +83,9 @@ def _fitted(picture: Image) -> Image:
 
 
 def _pillow(path: Path) -> Image:
-    from PIL import Image
+    from PIL import Image, ImageFile
 
+    ImageFile.LOAD_TRUNCATED_IMAGES = True  # what there is of a damaged one is worth a look
     with Image.open(path) as picture:
         picture.draft("RGB", (WIDTH * 2, HEIGHT * 2))
         return picture.convert("RGB")

@@ -18,11 +18,13 @@ from sastrugi.scoring.extents_route import candidates_by_extents
 from sastrugi.scoring.groups import complete_bytes, group_of, groups_of, headline_of
 from sastrugi.scoring.matching import Candidate, assign
 from sastrugi.scoring.names import NameVerdict, compare_names
+from sastrugi.scoring.opens import open_results
 from sastrugi.scoring.results import Result, read_findings, read_folder
 from sastrugi.scoring.scorecard import (
     Calibration,
     ContentVerdict,
     FileScore,
+    OpensWord,
     ResultClass,
     ResultScore,
     Scorecard,
@@ -45,12 +47,29 @@ def score(
     selection: Selection | None = None,
     files_of: str = "lost",
     table: Path | None = None,
+    open_them: bool = False,
 ) -> Scorecard:
     """Score a folder of results (by its bytes) or findings of a scan file, those of a selection (by their extents).
 
     `files_of` is the set of reference files (see sets.parse_set); `table` tells what the program said of its results
-    (see claims). Raises SastrugiError where something cannot be used.
+    (see claims). `open_them`: let other libraries decode what came back. Raises SastrugiError where something cannot be
+    used.
     """
+    judged = judge(specimen, results, progress, selection, files_of, table)
+    if open_them:
+        judged.open_results(progress)
+    return judged.scorecard(results)
+
+
+def judge(
+    specimen: Specimen,
+    results: Path,
+    progress: Progress,
+    selection: Selection | None = None,
+    files_of: str = "lost",
+    table: Path | None = None,
+) -> Judgement:
+    """As `score`, with all that led to the scorecard."""
     chosen = parse_set(files_of, specimen.truth)
     files = [file for file in specimen.truth.files if file.kept]
     if results.is_dir():
@@ -64,10 +83,10 @@ def score(
         found = candidates_by_extents(files, items)
     else:
         raise SastrugiError(f"{results}: there is neither a folder of results nor a scan file")
-    return _Judgement(specimen, files, items, found, chosen).scorecard(results)
+    return Judgement(specimen, files, items, found, chosen)
 
 
-class _Judgement:
+class Judgement:
     """Assignments, verdicts and figures for one set of results."""
 
     def __init__(
@@ -87,6 +106,7 @@ class _Judgement:
         ]
         self._other_answers = assign(others)
         self._foreign = self._names_on_other_content(used)
+        self._opens: dict[int, tuple[OpensWord, str]] = {}
 
     def _names_on_other_content(self, used: set[int]) -> dict[int, Candidate]:
         """Names that came back on content that is nothing of the reference's."""
@@ -118,6 +138,7 @@ class _Judgement:
             complete_bytes=complete_bytes(scores),
             groups=groups_of(scores),
             times=Counter(s.times for s in scores if s.result),
+            opens=Counter(s.opens for s in scores if s.result),
             precision=known / len(classes) if classes else None,
             inflation=claimed / self._specimen.medium.size,
             calibration=self._calibration(classes, scores),
@@ -125,6 +146,22 @@ class _Judgement:
             files=tuple(scores),
             results=tuple(classes),
         )
+
+    def of(self, file: TruthFile) -> tuple[FileScore, Result | None]:
+        """The verdict about one file of the set, and the result that answers for it."""
+        n = next(n for n in self._set if self._files[n].id == file.id)
+        chosen = self._answers.get(n) or self._foreign.get(n)
+        return self._file_score(n), self._results[chosen.result] if chosen else None
+
+    def open_results(self, progress: Progress) -> None:
+        """Let other libraries decode each result that answers for a file."""
+        answering = [self._results[c.result] for c in self._answers.values() if self._results[c.result].size]
+        self._opens = open_results(self._specimen.medium.path, answering, progress)
+
+    @property
+    def files(self) -> list[TruthFile]:
+        """The files of the set."""
+        return [self._files[n] for n in self._set]
 
     def _file_score(self, n: int) -> FileScore:
         file = self._files[n]
@@ -151,6 +188,7 @@ class _Judgement:
             damage=run_length(answer.blocks) if answer else "",
             **_runs(answer.blocks if answer else "", file.size),
             times=self._times(file, result if answer else None),
+            opens=self._opens.get(result.number, ("untested", ""))[0] if result else "untested",
             confidence=result.confidence if result else None,
             ceiling_bytes=file.ceiling.bytes,
             ceiling_name=file.ceiling.name,

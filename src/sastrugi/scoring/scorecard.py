@@ -13,6 +13,8 @@ from sastrugi.errors import SastrugiError
 from sastrugi.scoring.names import NameWord
 from sastrugi.scoring.times import TimeWord
 
+OpensWord = Literal["yes", "no", "untested"]
+
 if TYPE_CHECKING:
     import pandas as pd
 
@@ -50,6 +52,7 @@ class FileScore(_Value):
     wrong_runs: int
     longest_right: int
     times: TimeWord
+    opens: OpensWord
     confidence: float | None
     ceiling_bytes: float
     ceiling_name: str
@@ -135,6 +138,7 @@ class Scorecard(_Value):
     all_three: Figure
     groups: dict[str, tuple[Group, ...]]
     times: dict[TimeWord, int]
+    opens: dict[OpensWord, int]
     precision: float | None
     inflation: float
     calibration: Calibration | None

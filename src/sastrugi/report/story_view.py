@@ -1,0 +1,144 @@
+"""One file's whole story on a terminal, and its picture beside the original's."""
+
+from __future__ import annotations
+
+import re
+import tempfile
+from pathlib import Path
+from typing import TYPE_CHECKING, Any
+
+from rich.console import Group, RenderableType
+from rich.text import Text
+
+from sastrugi.children import run_in_children
+from sastrugi.recovery.borrow import plain_suffix
+from sastrugi.report.sheet import Tile, draw_tiles
+from sastrugi.report.style import GREEN, GREY, VERMILION, percent, table
+from sastrugi.scoring.story import result_bytes
+from sastrugi.units import format_size, plural, printable
+
+if TYPE_CHECKING:
+    from sastrugi.progress import Progress
+    from sastrugi.scoring.story import Story
+    from sastrugi.specimen.truth import Specimen
+
+_MAP, _MOST_PIECES, _ROWS, _ROW = 80, 24, 4, 16
+_MARKS = {"R": ("█", GREEN), "W": ("▒", VERMILION), "A": ("·", GREY)}
+_LARGEST = 256 << 20
+
+
+def story_view(specimen: Specimen, story: Story) -> RenderableType:
+    file, score = story.file, story.score
+    head = Text(printable(file.path), style="bold")
+    head.append(f"\n{file.kind}, {plural(file.size, 'byte')}; life {file.life} of '{file.volume}'", style="not bold")
+    end = f"{file.end} by step {file.ended_by}" if file.ended_by is not None else file.end
+    head.append(f"; written {file.created:%Y-%m-%d %H:%M}, {end}", style="not bold")
+    parts: list[RenderableType] = [head, _places(story), _verdict(story)]
+    if score.damage:
+        parts += [Text("From its first block to its last:", style=GREY), damage_text(score.damage)]
+        legend = Text()
+        for letter, word in (("R", "right"), ("W", "wrong"), ("A", "absent")):
+            mark, colour = _MARKS[letter]
+            legend.append(mark, style=colour).append(f" {word}   ", style=GREY)
+        parts.append(legend)
+    if story.result is not None and story.differs_at is not None and story.differs_at < file.size:
+        parts += [Text(), difference(specimen, story)]
+    return Group(*parts)
+
+
+def _places(story: Story) -> RenderableType:
+    out = table()
+    for name in ("From byte", "Bytes", "Lay at", "Now"):
+        out.add_column(name, justify="left" if name == "Now" else "right")
+    for piece in story.pieces[:_MOST_PIECES]:
+        takers = " and ".join(taker.rpartition("/")[2] for taker in story.file.gone_to[:2]) or "other data"
+        now = Text(f"overwritten by {takers}", style=VERMILION) if piece.gone else Text("still there", style=GREEN)
+        where = f"{piece.where.offset:,}" if piece.where.offset >= 0 else "unknown"
+        out.add_row(f"{piece.position:,}", f"{piece.where.length:,}", where, now)
+    more = len(story.pieces) - _MOST_PIECES
+    return Group(out, Text(f"… and {plural(more, 'more piece')}", style=GREY)) if more > 0 else out
+
+
+def _verdict(story: Story) -> Text:
+    score, result = story.score, story.result
+    out = Text(f"Ceiling: {percent(score.ceiling_bytes)} of its bytes, name {score.ceiling_name}.\n")
+    if result is None:
+        return out.append("Nothing came back for it", style="bold").append(
+            f": {score.reason}." if score.reason else "."
+        )
+    out.append(f"Came back: {score.content}", style="bold")
+    out.append(f", {percent(score.completeness)} complete, as {printable(result.path)} ({format_size(result.size)}); ")
+    out.append(f"name {score.name}, times {score.times}")
+    if result.confidence is not None:
+        out.append(f", stated confidence {result.confidence:.2f}")
+    if score.opens != "untested":
+        out.append(f", opens: {score.opens}")
+    out.append(f"; {printable(score.reason)}." if score.reason else ".")
+    if score.wrong_runs:
+        out.append(
+            f"\n{plural(score.wrong_runs, 'run')} not right; the longest right one is {score.longest_right:,} bytes."
+        )
+    return out
+
+
+def damage_text(damage: str) -> Text:
+    """A damage map in at most _MAP marks: the worst of the blocks that share one."""
+    letters = "".join(letter * int(count) for count, letter in re.findall(r"(\d+)([RWA])", damage))
+    step = max(-(-len(letters) // _MAP), 1)
+    out = Text()
+    for at in range(0, len(letters), step):
+        part = letters[at : at + step]
+        mark, colour = _MARKS["W" if "W" in part else "A" if "A" in part else "R"]
+        out.append(mark, style=colour)
+    return out
+
+
+def difference(specimen: Specimen, story: Story) -> RenderableType:
+    """The first bytes that differ, the original's and the result's in pairs of rows."""
+    assert story.result is not None and story.differs_at is not None
+    first = story.differs_at // _ROW * _ROW
+    then = specimen.original(story.file, first, _ROWS * _ROW)
+    now = result_bytes(specimen, story.result, first, len(then))
+    lines = [Text(f"First difference at byte {story.differs_at:,}:")]
+    for at in range(0, len(then), _ROW):
+        a, b = then[at : at + _ROW], now[at : at + _ROW]
+        for name, row, other in (("was", a, b), ("is ", b, a)):
+            line = Text(f"{first + at:>12,}  {name}  ", style=GREY)
+            for n, byte in enumerate(row):
+                same = n < len(other) and other[n] == byte
+                line.append(f"{byte:02x} ", style=GREY if same else f"bold {GREEN if name == 'was' else VERMILION}")
+            line.append("   " * (_ROW - len(row)) + " ")
+            line.append("".join(chr(c) if 32 <= c < 127 else "·" for c in row), style=GREY)
+            lines.append(line if row else Text(f"{first + at:>12,}  {name}  (ended)", style=GREY))
+    return Group(*lines)
+
+
+def story_json(story: Story) -> dict[str, Any]:
+    return {
+        "file": story.file.model_dump(mode="json"),
+        "pieces": [
+            {"position": p.position, "offset": p.where.offset, "length": p.where.length, "gone": p.gone}
+            for p in story.pieces
+        ],
+        "score": story.score.model_dump(mode="json"),
+        "differs_at": story.differs_at,
+    }
+
+
+def draw_story(specimen: Specimen, story: Story, out: Path, progress: Progress) -> None:
+    """The original and what came back, side by side, to a PNG file; drawn by child processes with limits."""
+    suffix = plain_suffix(story.file.name)
+    with tempfile.TemporaryDirectory(prefix="sastrugi-") as folder:
+        paths = [Path(folder) / f"original{suffix}"]
+        with paths[0].open("wb") as file:
+            file.writelines(specimen.blocks(story.file))
+        if story.result is not None:
+            paths.append(Path(folder) / f"result{suffix}")
+            paths[1].write_bytes(result_bytes(specimen, story.result, 0, min(story.result.size, _LARGEST)))
+        outcomes = run_in_children("sastrugi.report.tiles:tile", paths, progress)
+    facts = (f"as it was, {format_size(story.file.size)}", f"as it came back, {percent(story.score.completeness)}")
+    tiles = [
+        Tile(story.file.name, told, outcome.value[1] if outcome.value else b"", outcome.problem)
+        for told, outcome in zip(facts, outcomes, strict=False)
+    ]
+    draw_tiles(tiles, printable(story.file.path), out)

@@ -1,0 +1,106 @@
+"""One file's whole story: where it lay, what became of each piece, what came back, and where that differs first."""
+
+from __future__ import annotations
+
+import fnmatch
+from collections.abc import Sequence
+from dataclasses import dataclass
+from difflib import get_close_matches
+from pathlib import Path
+
+import numpy as np
+
+from sastrugi.errors import SastrugiError
+from sastrugi.media import Extent, RangeSet
+from sastrugi.media.extents import within
+from sastrugi.progress import Progress
+from sastrugi.scoring.results import Result
+from sastrugi.scoring.score import judge
+from sastrugi.scoring.scorecard import FileScore
+from sastrugi.specimen.truth import Specimen, TruthFile
+
+_PIECE = 4 << 20
+
+
+@dataclass(frozen=True, slots=True)
+class Piece:
+    """A run of a file's bytes: its position in the file, where it lay, and whether its bytes are gone from there."""
+
+    position: int
+    where: Extent
+    gone: bool
+
+
+@dataclass(frozen=True, slots=True)
+class Story:
+    """Everything about one reference file. `differs_at` is the first byte at which the result is not the original."""
+
+    file: TruthFile
+    pieces: tuple[Piece, ...]
+    score: FileScore
+    result: Result | None
+    differs_at: int | None
+
+
+def story_of(specimen: Specimen, results: Path, name: str, files_of: str, progress: Progress) -> Story:
+    """The story of the file called `name` (a path, a name or a pattern that only one file of the set fits).
+
+    Raises SastrugiError, which names the files there are, if none or several fit.
+    """
+    judged = judge(specimen, results, progress, None, files_of)
+    file = _the_one(judged.files, name)
+    score, result = judged.of(file)
+    return Story(file, _pieces(file), score, result, _first_difference(specimen, file, result))
+
+
+def _the_one(files: Sequence[TruthFile], name: str) -> TruthFile:
+    wanted = name.strip("/").casefold()
+    for fits in (
+        lambda f: f.path.strip("/").casefold() == wanted,
+        lambda f: f.name.casefold() == wanted,
+        lambda f: fnmatch.fnmatchcase(f.path.strip("/").casefold(), wanted),
+        lambda f: fnmatch.fnmatchcase(f.name.casefold(), wanted),
+    ):
+        found = [file for file in files if fits(file)]
+        if len(found) == 1:
+            return found[0]
+        if found:
+            paths = ", ".join(file.path for file in found[:4])
+            raise SastrugiError(f"'{name}' fits {len(found)} files of the set ({paths} …): give a longer path")
+    near = get_close_matches(name, [part for file in files for part in (file.path, file.name)], 3, 0.5)
+    raise SastrugiError(
+        f"no file of the set is called '{name}': " + (f"did you mean {', '.join(near)}?" if near else "see 'score'")
+    )
+
+
+def _pieces(file: TruthFile) -> tuple[Piece, ...]:
+    gone = RangeSet(file.gone)
+    out: list[Piece] = []
+    for position, where in file.places():
+        parts = [(part, True) for part in gone.overlap(where)] + [(part, False) for part in gone.gaps(where)]
+        out += [Piece(position + part.offset - where.offset, part, lost) for part, lost in sorted(parts)]
+    out += [Piece(part.offset, Extent(-1, part.length), True) for part in file.unplaced]
+    return tuple(sorted(out, key=lambda piece: piece.position))
+
+
+def result_bytes(specimen: Specimen, result: Result, position: int, length: int) -> bytes:
+    """Bytes of a result, from its file or from where it lies on the medium."""
+    if result.file is None:
+        return specimen.medium.read_extents(within(result.extents, position, length))
+    with result.file.open("rb") as file:
+        file.seek(position)
+        return file.read(length)
+
+
+def _first_difference(specimen: Specimen, file: TruthFile, result: Result | None) -> int | None:
+    if result is None:
+        return None
+    for position in range(0, file.size, _PIECE):
+        then = np.frombuffer(specimen.original(file, position, _PIECE), "u1")
+        now = np.frombuffer(result_bytes(specimen, result, position, len(then)), "u1")
+        wrong = np.flatnonzero(then[: len(now)] != now)
+        if len(wrong):
+            return position + int(wrong[0])
+        if len(now) < len(then):
+            return position + len(now)
+    return file.size if result.size > file.size else None
