@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import datetime as dt
 import json
 import os
 import random
@@ -13,10 +14,12 @@ from typing import Any
 
 import numpy as np
 import pytest
-from hypothesis import given
+from hypothesis import given, settings
 from hypothesis import strategies as st
 
 from sastrugi.progress import Progress
+from sastrugi.scoring.calibration import calibrate
+from sastrugi.scoring.claims import read_claims
 from sastrugi.scoring.matching import Candidate, assign
 from sastrugi.scoring.names import NameVerdict, compare_names
 from sastrugi.scoring.score import score
@@ -34,7 +37,12 @@ def perfect(demo: Path, tmp_path: Path) -> Path:
                 target = tmp_path / "results" / file.path.lstrip("/")
                 target.parent.mkdir(parents=True, exist_ok=True)
                 target.write_bytes(b"".join(specimen.blocks(file)))
+                set_time(target, file.modified)
     return tmp_path / "results"
+
+
+def set_time(path: Path, moment: dt.datetime) -> None:
+    os.utime(path, (moment.timestamp(), moment.timestamp()))
 
 
 def scored(demo: Path, results: Path) -> Scorecard:
@@ -47,6 +55,7 @@ def test_originals_score_all_and_nothing_scores_nothing(demo: Path, perfect: Pat
     for figure in (card.intact, card.all_three):
         assert figure.value == figure.of_ceiling == len(card.results) and figure.share_of_ceiling == 1
     assert card.precision == 1 and card.classes["reference"] == len(card.results)
+    assert card.times == {"same": len(card.results)} and card.named.value == len(card.results)
     (tmp_path / "empty").mkdir()
     card = scored(demo, tmp_path / "empty")
     assert {f.content for f in card.files} == {
@@ -74,7 +83,16 @@ class Fault:
 
 
 def edit(change: Callable[[bytes], bytes]) -> Callable[[Path, Path], object]:
-    return lambda path, _: path.write_bytes(change(path.read_bytes()))
+    def run(path: Path, _: Path) -> None:
+        times = path.stat()
+        path.write_bytes(change(path.read_bytes()))
+        os.utime(path, (times.st_mtime, times.st_mtime))
+
+    return run
+
+
+def later(seconds: float) -> Callable[[Path, Path], object]:
+    return lambda path, _: os.utime(path, (path.stat().st_mtime + seconds,) * 2)
 
 
 def rename(change: Callable[[Path], Path]) -> Callable[[Path, Path], object]:
@@ -131,6 +149,10 @@ FAULTS: dict[str, Fault] = {
     "junk": Fault(lambda p, r: (r / "junk.jpg").write_bytes(os.urandom(5000)), PICTURE, {}, {"noise": 1}),
     "a live file": Fault(live_file, PICTURE, {}, {"live": 1}),
     "a link to a file": Fault(lambda p, r: (r / "link.jpg").symlink_to(p), PICTURE, {}),
+    "a time two seconds off": Fault(later(2), PICTURE, {"times": "differs"}),
+    "a time within the grain": Fault(later(1.5), PICTURE, {}),
+    "a clock of another zone": Fault(later(-3 * 3600), SOUND, {"times": "zone"}),
+    "a time of another day": Fault(later(86400 * 3), TEXT, {"times": "differs"}),
     "our own manifest": Fault(lambda p, r: (r / "manifest.csv").write_text("finding,file,size,sha256\n"), PICTURE, {}),
     "a stranger's manifest": Fault(lambda p, r: (r / "manifest.csv").write_text("a,b\n1,2\n"), PICTURE, {}, {"noise": 1}),
 }  # fmt: skip
@@ -167,6 +189,8 @@ def assert_moved(old: FileScore, new: FileScore, changes: dict[str, Any]) -> Non
         assert new.completeness * new.size == pytest.approx(0 if lost == "all" else new.size - lost)
     elif "content" not in changes:
         assert new.completeness == old.completeness
+    if "content" not in changes and "name" not in changes:
+        assert new.times == changes.get("times", "same")
     for key in ("content", "name", "first_wrong"):
         if key in changes:
             assert getattr(new, key) == changes[key]
@@ -280,3 +304,138 @@ def test_truth_file_paths_are_what_is_scored(demo: Path) -> None:
         lost: list[TruthFile] = specimen.truth.lost
     card = json.loads((demo / "scorecard.json").read_text("utf-8"))
     assert [f["path"] for f in card["files"]] == [f.path for f in lost] and card["set"] == "lost"
+
+
+# -- what the figures are of, and what is asked of them ---------------------------------------------------------------
+
+damages = st.lists(
+    st.tuples(st.sampled_from(["cut", "flip", "shift", "tail", "hole", "drop"]), st.integers(0, 1 << 17)), max_size=6
+)
+
+
+@settings(max_examples=12)
+@given(damages, st.integers(0, 1 << 30))
+def test_no_damage_lifts_a_score(
+    demo: Path, tmp_path_factory: pytest.TempPathFactory, damage: list[tuple[str, int]], seed: int
+) -> None:
+    """Completeness is never above 1 nor above the ceiling, figures agree with their groups, whatever came back."""
+    results = tmp_path_factory.mktemp("damaged") / "r"
+    shutil.copytree(demo / "results", results)
+    files = [p for p in sorted(results.rglob("*")) if p.is_file() and p.name != "manifest.csv"]
+    dice = random.Random(seed)
+    for what, at in damage:
+        path = dice.choice(files)
+        data = path.read_bytes()
+        at = min(at, len(data))
+        path.write_bytes(
+            {
+                "cut": data[:at], "flip": data[:at] + bytes(b ^ 255 for b in data[at : at + 3]) + data[at + 3 :],
+                "shift": bytes(at % 2000) + data, "tail": data + dice.randbytes(at % 5000),
+                "hole": data[:at] + bytes(len(data[at : at + 4096])) + data[at + 4096 :], "drop": b"",
+            }[what]
+        )  # fmt: skip
+    card = scored(demo, results)
+    assert not card.beyond_ceiling
+    for f in card.files:
+        assert 0 <= f.completeness <= min(1, f.ceiling_bytes) + 1e-12 and f.longest_right <= f.size
+        assert (f.completeness == 1 and f.ceiling_bytes == 1) or f.content != "intact"
+    for groups in card.groups.values():
+        assert sum(g.files for g in groups) == len(card.files)
+        assert sum(g.intact.value for g in groups) == card.intact.value
+        assert sum(g.named.value for g in groups) == card.named.value
+
+
+def test_sets_and_floors(sastrugi: Program, demo: Path, tmp_path: Path) -> None:
+    with Specimen(demo / "specimen") as specimen:
+        files = specimen.truth.files
+    out = ("--out", tmp_path / "c.json", "--json")
+    for name, wanted in (
+        ("all", {f.path for f in files}), ("deleted", {f.path for f in files if f.end == "deleted"}),
+        ("life 1", {f.path for f in files}), ("*.jpg", {f.path for f in files if f.lost and f.path.endswith(".JPG")}),
+        ("DCIM/102FIRN/*", {f.path for f in files if f.lost and "102FIRN" in f.path}),
+    ):  # fmt: skip
+        card = sastrugi("score", demo / "specimen", demo / "card.scan", "--set", name, *out).json
+        assert {f["path"] for f in card["files"]} == wanted and card["set"] == name
+        assert card["intact"]["share_of_ceiling"] == 1
+    assert "patterns such as" in sastrugi("score", demo / "specimen", demo / "results", "--set", "life 9", code=2).err
+    for words, told in (
+        (("--floor", "intact=0.95"), "intact: 88.2% of the set, the floor is 95.0%"),
+        (("--floor", "intact=80%", "--ceiling-floor", "named=97%"), "named: 94.1% of the ceiling"),
+        (("--max-noise", "0", "--floor", "complete=0.99"), "complete: 91.7%"),
+    ):
+        assert told in sastrugi("score", demo / "specimen", demo / "results", *words, *out, code=1).err
+    fine = ("--floor", "intact=0.88", "--ceiling-floor", "all_three=1", "--max-noise", "0", "--floor", "precision=1")
+    sastrugi("score", demo / "specimen", demo / "results", *fine, *out)
+    assert "is no floor" in sastrugi("score", demo / "specimen", demo / "results", "--floor", "sharp=1", code=2).err
+
+
+@given(st.permutations(["Confidence", "FILE", "note", "original path"]), st.sampled_from(",;\t"), st.booleans())
+def test_a_table_of_claims_in_any_order(
+    tmp_path_factory: pytest.TempPathFactory, columns: list[str], separator: str, percent: bool
+) -> None:
+    folder = tmp_path_factory.mktemp("claims")
+    rows = [("a/one.jpg", 0.5, "x"), (str(folder.resolve() / "r" / "two.jpg"), 0.25, "y"), ("three", None, "")]
+    lines = [separator.join(columns)]
+    for name, sure, original in rows:
+        told = "" if sure is None else f"{sure:.0%}" if percent else str(sure)
+        cells = {"Confidence": told, "FILE": name, "note": "n", "original path": original}
+        lines.append(separator.join(cells[column] for column in columns))
+    (folder / "t.csv").write_text("\n".join(lines))
+    claims = read_claims(folder / "t.csv", folder / "r")
+    assert {k: (c.confidence, c.original) for k, c in claims.items()} == {
+        "a/one.jpg": (0.5, "x"), "two.jpg": (0.25, "y"), "three": (None, ""),
+    }  # fmt: skip
+
+
+@given(st.lists(st.tuples(st.floats(0, 1), st.booleans()), max_size=60))
+def test_calibration_adds_up(stated: list[tuple[float, bool]]) -> None:
+    found = calibrate(stated)
+    if found is None:
+        assert not stated
+        return
+    assert found.count == len(stated) == sum(one.count for one in found.bins) and 0 <= found.brier <= 1
+    assert found.brier == pytest.approx(np.mean([(p - hit) ** 2 for p, hit in stated]))
+    assert sum(one.count * one.intact for one in found.bins) == pytest.approx(sum(hit for _, hit in stated))
+    assert all(one.low <= one.stated <= one.high for one in found.bins)
+
+
+def test_stated_confidence_is_scored_by_both_routes(demo: Path) -> None:
+    one, other = scored(demo, demo / "results").calibration, scored(demo, demo / "card.scan").calibration
+    assert one is not None and one == other and one.count == 16 and one.brier < 0.01
+
+
+def test_results_are_opened_by_other_libraries(sastrugi: Program, demo: Path, perfect: Path, tmp_path: Path) -> None:
+    victim = find(perfect, PICTURE)
+    victim.write_bytes(victim.read_bytes()[:3000])
+    card = sastrugi("score", demo / "specimen", perfect, "--open", "--out", tmp_path / "c.json", "--json").json
+    answers = {f["path"].rpartition("/")[2]: f["opens"] for f in card["files"]}
+    assert answers[PICTURE] == "no" and list(answers.values()).count("yes") == 14
+    by_place = sastrugi(
+        "score", demo / "specimen", demo / "card.scan", "--open", "--out", tmp_path / "c.json", "--json"
+    ).json
+    assert by_place["opens"] == {"yes": 15, "no": 1}
+
+
+def test_a_story_tells_pieces_and_the_first_difference(
+    sastrugi: Program, demo: Path, perfect: Path, tmp_path: Path
+) -> None:
+    victim = find(perfect, SOUND)
+    data = bytearray(victim.read_bytes())
+    data[70_001] ^= 255
+    victim.write_bytes(data)
+    told = sastrugi("explain", demo / "specimen", perfect, victim.name, "--out", tmp_path / "s.png")
+    assert "First difference at byte 70,001" in told.out and "still there" in told.out and "mixed" in told.out
+    assert (tmp_path / "s.png").read_bytes().startswith(b"\x89PNG")
+    story = sastrugi("explain", demo / "specimen", perfect, victim.name, "--json").json
+    assert story["differs_at"] == 70_001 and story["score"]["content"] == "mixed"
+    for route in (demo / "results", demo / "card.scan"):
+        story = sastrugi("explain", demo / "specimen", route, "FRN00003.JPG", "--json").json
+        pieces = story["pieces"]
+        assert sum(p["length"] for p in pieces) == story["file"]["size"] and story["differs_at"] == 0
+        assert sum(p["length"] for p in pieces if p["gone"]) == pytest.approx(
+            story["file"]["size"] * (1 - story["file"]["ceiling"]["bytes"])
+        )
+    missing = sastrugi("explain", demo / "specimen", demo / "results", "FRN00002.JPG").out
+    assert "Nothing came back" in missing and "overwritten by" in missing
+    assert "fits" in sastrugi("explain", demo / "specimen", demo / "results", "*.jpg", code=2).err
+    assert "did you mean" in sastrugi("explain", demo / "specimen", demo / "results", "FRN0003.JPG", code=2).err

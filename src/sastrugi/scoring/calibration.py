@@ -14,6 +14,7 @@ def calibrate(stated: Sequence[tuple[float, bool]]) -> Calibration | None:
     saying one half gets) and a table in tenths. None of none. Source: G. W. Brier, Monthly Weather Review 78 (1950)."""
     if not stated:
         return None
+    stated = sorted(stated)  # so that the order of results does not show in the last digit of a sum
     bins: list[Bin] = []
     for n in range(_BINS):
         inside = [(p, hit) for p, hit in stated if min(int(p * _BINS), _BINS - 1) == n]

@@ -8,7 +8,7 @@ from typing import Literal
 TimeWord = Literal["same", "zone", "differs", "untold"]
 GRAIN = {"fat12": 2.0, "fat16": 2.0, "fat32": 2.0, "exfat": 0.01}
 """Seconds between two moments that a file system can tell apart, of a modified time (its specification)."""
-_HOUR, _WIDEST = 3600.0, 14
+_HOUR, _WIDEST, _TICK = 3600.0, 14, 1e-4
 
 
 def compare_times(found: dt.datetime | None, wanted: dt.datetime, file_system: str) -> TimeWord:
@@ -17,9 +17,9 @@ def compare_times(found: dt.datetime | None, wanted: dt.datetime, file_system: s
         return "untold"
     off = abs((found - wanted).total_seconds())
     grain = GRAIN.get(file_system, 2.0)
-    if off < grain + 1e-3:
+    if off < grain - _TICK:
         return "same"
     hours = round(off / _HOUR)
-    if 0 < hours <= _WIDEST and abs(off - hours * _HOUR) < grain + 1e-3:
+    if 0 < hours <= _WIDEST and abs(off - hours * _HOUR) < grain - _TICK:
         return "zone"
     return "differs"
