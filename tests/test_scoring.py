@@ -7,6 +7,7 @@ import json
 import os
 import random
 import shutil
+import time
 from collections.abc import Callable
 from dataclasses import dataclass, field
 from pathlib import Path
@@ -439,3 +440,46 @@ def test_a_story_tells_pieces_and_the_first_difference(
     assert "Nothing came back" in missing and "overwritten by" in missing
     assert "fits" in sastrugi("explain", demo / "specimen", demo / "results", "*.jpg", code=2).err
     assert "did you mean" in sastrugi("explain", demo / "specimen", demo / "results", "FRN0003.JPG", code=2).err
+
+
+def test_what_cannot_be_scored_is_refused_in_one_line(
+    sastrugi: Program, demo: Path, perfect: Path, tmp_path: Path
+) -> None:
+    copy = tmp_path / "specimen"
+    shutil.copytree(demo / "specimen", copy)
+    with Specimen(copy) as specimen:
+        victim = next(f for f in specimen.truth.lost if f.ceiling.intact and f.size > 20_000)
+    find(perfect, victim.name).write_bytes(b"not exact, so that originals are asked")
+    with (copy / "medium.img").open("r+b") as file:
+        file.seek(victim.extents[0].offset + 5000)
+        file.write(b"changed")
+    told = sastrugi("score", copy, perfect, code=2).err
+    assert "does not match its truth" in told and victim.path in told and f"{victim.extents[0].offset:,}" in told
+    with (copy / "medium.img").open("r+b") as file:
+        file.write(b"changed")
+    assert "another medium" in sastrugi("score", copy, demo / "card.scan", code=2).err
+    assert "the specimen itself" in sastrugi("score", demo / "specimen", demo / "specimen", code=2).err
+    assert "neither a folder" in sastrugi("score", demo / "specimen", tmp_path / "none", code=2).err
+    table = tmp_path / "t.json"
+    for text, said in (("[1]", "no list of objects"), ('[{"x": 1}]', "no column 'file'"), ("{", "cannot be read"),
+                       ('[{"file": "a", "sure": "very"}]', "is no confidence")):  # fmt: skip
+        table.write_text(text)
+        assert said in sastrugi("score", demo / "specimen", demo / "results", "--table", table, code=2).err
+
+
+def test_hostile_results_are_scored_for_what_they_are(
+    sastrugi: Program, demo: Path, perfect: Path, tmp_path: Path
+) -> None:
+    before = scored(demo, perfect)
+    os.mkfifo(perfect / "pipe")
+    (perfect / "loop").symlink_to(perfect)
+    (perfect / "gone.jpg").symlink_to(perfect / "nothing")
+    (perfect / os.fsdecode(b"\xff\xfe.jpg")).write_bytes(b"\0" * 700)
+    with (perfect / "vast.bin").open("wb") as file:
+        file.truncate(1 << 40)
+    for n in range(3000):
+        (perfect / f"{n}.tmp").touch()
+    began = time.monotonic()
+    after = scored(demo, perfect)
+    assert time.monotonic() - began < 60
+    assert after.files == before.files and after.classes["noise"] == before.classes["noise"] + 3002

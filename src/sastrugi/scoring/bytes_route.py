@@ -10,8 +10,10 @@ from collections.abc import Iterator
 from dataclasses import dataclass
 
 import numpy as np
+from blake3 import blake3
 from numpy.typing import NDArray
 
+from sastrugi.errors import SpecimenError
 from sastrugi.media import RangeSet
 from sastrugi.progress import Progress
 from sastrugi.scoring.matching import Candidate
@@ -23,6 +25,7 @@ from sastrugi.specimen.truth import Specimen, TruthFile
 
 _PIECE = 4 << 20
 _MOST_CANDIDATES = 8
+_HEAD = 16
 
 
 @dataclass(slots=True)
@@ -47,11 +50,22 @@ class Witnesses:
             if file.blake3 in seen:
                 continue
             seen.add(file.blake3)
+            digest = blake3()
             for at in range(0, file.size, _PIECE):
-                found = block_hashes(specimen.original(file, at, _PIECE))
+                data = specimen.original(file, at, _PIECE)
+                digest.update(data)
+                found = block_hashes(data)
                 hashes.append(found)
                 owners.append(np.full(len(found), n, np.int32))
                 numbers.append(np.arange(len(found), dtype=np.int64) + at // BLOCK)
+            if digest.hexdigest() != file.blake3:
+                where = (
+                    f"at {file.extents[0].offset:,} … {file.extents[-1].end:,}" if file.untouched else "in originals"
+                )
+                raise SpecimenError(
+                    f"{specimen.folder}: does not match its truth any more: {file.path}, {where}, has other bytes: "
+                    "build it again, or see all with 'sastrugi audit'"
+                )
             progress.at(done)
             progress.check()
         progress.finish()
@@ -90,13 +104,14 @@ def candidates_by_bytes(
     """Compare every result with the references it may come from. Files and results are named by their index."""
     by_size: defaultdict[int, list[int]] = defaultdict(list)
     heads: defaultdict[bytes, list[int]] = defaultdict(list)
+    """Of references too small for a witness: by their first bytes."""
     by_digest: defaultdict[str, list[int]] = defaultdict(list)
     for n, file in enumerate(files):
         by_size[file.size].append(n)
         by_digest[file.blake3].append(n)
         if 0 < file.size < BLOCK:
-            heads[specimen.original(file)[:16]].append(n)
-    witnesses = Witnesses.of(specimen, files, progress)
+            heads[specimen.original(file)[:_HEAD]].append(n)
+    witnesses: Witnesses | None = None
     out = ByBytes([], {}, {})
     progress.start("results", sum(result.size for result in results))
     done = 0
@@ -107,9 +122,11 @@ def candidates_by_bytes(
             out.exact[result.number] = out.holds[result.number] = same
             out.candidates.extend([_exact(specimen, files[n], n, result) for n in same])
         else:
-            found = _holders(witnesses, result, files, by_digest)
-            if result.size > 0:
-                found |= {n for size in heads for n in heads[size] if _starts_with(result, specimen.original(files[n]))}
+            witnesses = witnesses or Witnesses.of(specimen, files, progress)  # where all are exact nobody asks them
+            found = _holders(witnesses, result, files, by_digest, specimen.medium.size)
+            head = result.head(BLOCK)
+            near = {n for k in range(1, _HEAD + 1) for n in heads.get(head[:k], ())} if heads else set()
+            found |= {n for n in near if head.startswith(specimen.original(files[n]))}
             out.holds[result.number] = sorted(found)
             out.candidates.extend([_compare(specimen, files[n], n, result) for n in sorted(found)])
         done += result.size
@@ -119,18 +136,14 @@ def candidates_by_bytes(
     return out
 
 
-def _starts_with(result: Result, content: bytes) -> bool:
-    assert result.file is not None
-    with result.file.open("rb") as file:
-        return file.read(len(content)) == content
-
-
-def _holders(witnesses: Witnesses, result: Result, files: list[TruthFile], by_digest: dict[str, list[int]]) -> set[int]:
-    """References with the most witnesses in a result (and those of the same content)."""
+def _holders(
+    witnesses: Witnesses, result: Result, files: list[TruthFile], by_digest: dict[str, list[int]], most: int
+) -> set[int]:
+    """References with the most witnesses in the first `most` bytes of a result (and those of the same content)."""
     assert result.file is not None
     counts: defaultdict[int, int] = defaultdict(int)
     with result.file.open("rb") as file:
-        while data := file.read(_PIECE):
+        while (data := file.read(_PIECE)) and file.tell() - len(data) < most:
             owners, _ = witnesses.holders(data)
             for owner, count in zip(*np.unique(owners, return_counts=True), strict=True):
                 counts[int(owner)] += int(count)

@@ -6,7 +6,7 @@ import csv
 import json
 import math
 from dataclasses import dataclass
-from pathlib import Path, PurePosixPath
+from pathlib import Path
 from typing import Any
 
 from sastrugi.errors import SastrugiError
@@ -42,13 +42,15 @@ def read_claims(table: Path | None, results: Path) -> dict[str, Claim]:
         table = manifest
     rows = _rows(table)
     out: dict[str, Claim] = {}
+    roots = (f"{results.resolve()}/", f"{results}/", f"{results.name}/")
     for number, row in enumerate(rows, 2):
-        found = {key: _value(row, names) for key, names in COLUMNS.items()}
+        given = {str(key).strip().casefold(): value for key, value in row.items() if key is not None}
+        found = {key: _value(given, names) for key, names in COLUMNS.items()}
         if not found["file"]:
             heads = ", ".join(sorted(map(str, row))[:8])
             known = ", ".join(COLUMNS["file"])
             raise SastrugiError(f"{table}, row {number}: has no column 'file' (it has {heads}): name it one of {known}")
-        out[_below(found["file"], results)] = Claim(_confidence(table, number, found["confidence"]), found["original"])
+        out[_below(found["file"], roots)] = Claim(_confidence(table, number, found["confidence"]), found["original"])
     return out
 
 
@@ -69,18 +71,17 @@ def _rows(table: Path) -> list[dict[str, Any]]:
         raise SastrugiError(f"{table}: cannot be read as a table: {error}") from error
 
 
-def _value(row: dict[str, Any], names: tuple[str, ...]) -> str:
-    given = {str(key).strip().casefold(): value for key, value in row.items() if key is not None}
+def _value(given: dict[str, Any], names: tuple[str, ...]) -> str:
     return next((str(given[name]) for name in names if given.get(name) not in (None, "")), "")
 
 
-def _below(path: str, results: Path) -> str:
+def _below(path: str, roots: tuple[str, ...]) -> str:
     """The path as results are named: below their folder, with slashes."""
     path = path.replace("\\", "/")
-    for root in (f"{results.resolve()}/", f"{results}/", f"{results.name}/"):
+    for root in roots:
         if path.startswith(root):
             return path.removeprefix(root)
-    return str(PurePosixPath(path)).lstrip("/")
+    return path.lstrip("/").removeprefix("./")
 
 
 def _confidence(table: Path, number: int, text: str) -> float | None:

@@ -7,8 +7,8 @@ from dataclasses import dataclass
 from pathlib import Path
 
 from sastrugi.errors import SastrugiError
-from sastrugi.media import Extent
-from sastrugi.recovery.findings import ScanFile
+from sastrugi.media import Extent, Medium
+from sastrugi.recovery.findings import ScanFile, medium_identity
 from sastrugi.recovery.manifest import MANIFEST, MANIFEST_HEAD
 from sastrugi.recovery.select import Selection
 from sastrugi.scoring.claims import Claim
@@ -25,6 +25,13 @@ class Result:
     extents: tuple[Extent, ...] = ()
     modified: dt.datetime | None = None
     confidence: float | None = None
+
+    def head(self, length: int) -> bytes:
+        """Its first bytes, where it is a file."""
+        if self.file is None:
+            return b""
+        with self.file.open("rb") as file:
+            return file.read(length)
 
 
 def read_folder(folder: Path, claims: dict[str, Claim] | None = None) -> list[Result]:
@@ -51,9 +58,11 @@ def _is_manifest(path: Path) -> bool:
         return file.read(64).startswith(MANIFEST_HEAD.encode())
 
 
-def read_findings(path: Path, selection: Selection) -> list[Result]:
-    """The findings of a scan that a selection takes, as results that nobody extracted."""
+def read_findings(path: Path, selection: Selection, medium: Medium) -> list[Result]:
+    """The findings of a scan of `medium` that a selection takes, as results that nobody extracted."""
     with ScanFile.open(path) as scan:
+        if scan.get("medium_identity") != medium_identity(medium):
+            raise SastrugiError(f"{path}: is a scan of another medium than this specimen's, or one of them has changed")
         return [
             Result(
                 n,

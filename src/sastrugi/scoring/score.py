@@ -2,8 +2,8 @@
 
 from __future__ import annotations
 
+import re
 from collections import Counter
-from itertools import groupby
 from pathlib import Path
 
 from sastrugi.errors import SastrugiError
@@ -77,9 +77,8 @@ def judge(
         items = read_folder(results, read_claims(table, results))
         found = candidates_by_bytes(specimen, files, items, progress)
     elif results.is_file():
-        items = read_findings(
-            results, (selection or Selection()).with_default_state("any" if chosen.standing else "lost")
-        )
+        wanted = (selection or Selection()).with_default_state("any" if chosen.standing else "lost")
+        items = read_findings(results, wanted, specimen.medium)
         found = candidates_by_extents(files, items)
     else:
         raise SastrugiError(f"{results}: there is neither a folder of results nor a scan file")
@@ -279,6 +278,6 @@ class Judgement:
 
 def _runs(blocks: str, size: int) -> dict[str, int]:
     """Of a damage map: how many runs are not right, and the bytes of the longest that is."""
-    runs = [(letter, len(list(run))) for letter, run in groupby("R" if b == "R" else "W" for b in blocks)]
-    longest = max((length for letter, length in runs if letter == "R"), default=0)
-    return {"wrong_runs": sum(letter == "W" for letter, _ in runs), "longest_right": min(longest * BLOCK, size)}
+    right = [run for run in re.split("[WA]+", blocks) if run]
+    wrong = len(re.findall("[WA]+", blocks))
+    return {"wrong_runs": wrong, "longest_right": min(max(map(len, right), default=0) * BLOCK, size)}

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import json
+import re
 from math import sqrt
 from pathlib import Path
 from typing import TYPE_CHECKING, Literal
@@ -19,6 +20,7 @@ if TYPE_CHECKING:
     import pandas as pd
 
 SCORECARD_VERSION = 2
+_RUN = re.compile(r"(.)\1*")
 _Z95 = 1.959963984540054
 
 ContentVerdict = Literal["intact", "padded", "cut", "mixed", "foreign", "missing"]
@@ -201,10 +203,4 @@ def figure(value: float, of_set: int, of_ceiling: float, counted: bool = True) -
 
 def run_length(letters: str) -> str:
     """`RRRWWA` as `3R2W1A`."""
-    out: list[str] = []
-    start = 0
-    for n in range(1, len(letters) + 1):
-        if n == len(letters) or letters[n] != letters[start]:
-            out.append(f"{n - start}{letters[start]}")
-            start = n
-    return "".join(out)
+    return "".join(f"{run.end() - run.start()}{run[1]}" for run in _RUN.finditer(letters))
