@@ -131,7 +131,10 @@ FAULTS: dict[str, Fault] = {
     "another file in the middle": Fault(
         edit(lambda d: d[:2048] + os.urandom(1024) + d[3072:]), SOUND, {"content": "mixed", "lost_bytes": 1024}
     ),
-    "shifted by a block": Fault(edit(lambda d: bytes(512) + d), SHEET, {"content": "foreign", "lost_bytes": "all"}, {"fragment": 1, "reference": -1}),
+    "shifted by a block": Fault(edit(lambda d: bytes(512) + d), SHEET, {"content": "foreign", "lost_bytes": "all", "shift": 512}, {"fragment": 1, "reference": -1}),
+    "shifted by a byte": Fault(edit(lambda d: b"x" + d), SHEET, {"content": "foreign", "lost_bytes": "all", "shift": 1}, {"fragment": 1, "reference": -1}),
+    "shifted by a lot": Fault(edit(lambda d: os.urandom(7003) + d), SOUND, {"content": "foreign", "lost_bytes": "all", "shift": 7003}, {"fragment": 1, "reference": -1}),
+    "head cut off": Fault(edit(lambda d: d[1001:]), SOUND, {"content": "foreign", "lost_bytes": "all", "shift": -1001}, {"fragment": 1, "reference": -1}),
     "merged with another": Fault(edit(lambda d: d + d[::-1]), SOUND, {"content": "padded", "lost_bytes": 0}),
     "deleted result": Fault(lambda p, _: p.unlink(), PICTURE, {"content": "missing", "lost_bytes": "all", "name": "none"}, {"reference": -1}),
     "emptied result": Fault(edit(lambda d: b""), PICTURE, {"content": "foreign", "lost_bytes": "all"}, {"reference": -1, "noise": 1}),
@@ -190,6 +193,7 @@ def assert_moved(old: FileScore, new: FileScore, changes: dict[str, Any]) -> Non
         assert new.completeness * new.size == pytest.approx(0 if lost == "all" else new.size - lost)
     elif "content" not in changes:
         assert new.completeness == old.completeness
+    assert new.shift == changes.get("shift") and (new.shifted > 0.9) == ("shift" in changes)
     if "content" not in changes and "name" not in changes:
         assert new.times == changes.get("times", "same")
     for key in ("content", "name", "first_wrong"):

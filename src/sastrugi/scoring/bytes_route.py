@@ -5,9 +5,10 @@ Sources of the method: docs/design.md, "How results are matched".
 
 from __future__ import annotations
 
-from collections import defaultdict
+from collections import Counter, defaultdict
 from collections.abc import Iterator
-from dataclasses import dataclass
+from dataclasses import dataclass, field
+from typing import BinaryIO
 
 import numpy as np
 from blake3 import blake3
@@ -26,6 +27,9 @@ from sastrugi.specimen.truth import Specimen, TruthFile
 _PIECE = 4 << 20
 _MOST_CANDIDATES = 8
 _HEAD = 16
+_ANYWHERE, _MOST_ANCHORS, _MOST_SEARCHES = 32 << 10, 64, 5000
+"""Bytes of a result that are searched at every byte, places where a block may begin that are looked at, and results
+of which nothing is known that are searched so."""
 
 
 @dataclass(slots=True)
@@ -35,6 +39,10 @@ class Witnesses:
     hashes: NDArray[np.uint64]
     references: NDArray[np.int32]
     blocks: NDArray[np.int64]
+    anchors: NDArray[np.uint64]
+    """The first eight bytes of each: by them a block is looked for that does not begin at a multiple of its size."""
+    order: NDArray[np.int64] = field(default_factory=lambda: np.zeros(0, np.int64))
+    searches: int = 0
 
     @classmethod
     def of(cls, specimen: Specimen, files: list[TruthFile], progress: Progress) -> Witnesses:
@@ -42,6 +50,7 @@ class Witnesses:
         hashes: list[NDArray[np.uint64]] = []
         owners: list[NDArray[np.int32]] = []
         numbers: list[NDArray[np.int64]] = []
+        anchors: list[NDArray[np.uint64]] = []
         seen: set[str] = set()
         progress.start("references", sum(file.size for file in files))
         done = 0
@@ -56,6 +65,7 @@ class Witnesses:
                 digest.update(data)
                 found = block_hashes(data)
                 hashes.append(found)
+                anchors.append(np.frombuffer(data, "<u8", len(found) * (BLOCK // 8))[:: BLOCK // 8].copy())
                 owners.append(np.full(len(found), n, np.int32))
                 numbers.append(np.arange(len(found), dtype=np.int64) + at // BLOCK)
             if digest.hexdigest() != file.blake3:
@@ -70,23 +80,62 @@ class Witnesses:
             progress.check()
         progress.finish()
         if not hashes:
-            return cls(np.zeros(0, np.uint64), np.zeros(0, np.int32), np.zeros(0, np.int64))
-        value, owner, number = np.concatenate(hashes), np.concatenate(owners), np.concatenate(numbers)
-        order = np.argsort(value, kind="stable")
-        value, owner, number = value[order], owner[order], number[order]
+            nothing = np.zeros(0, np.uint64)
+            return cls(nothing, np.zeros(0, np.int32), np.zeros(0, np.int64), nothing)
+        value, order = np.concatenate(hashes), np.argsort(np.concatenate(hashes), kind="stable")
+        value, owner, number = value[order], np.concatenate(owners)[order], np.concatenate(numbers)[order]
+        anchor = np.concatenate(anchors)[order]
         single = np.ones(len(value), bool)
         same = value[1:] == value[:-1]
         single[1:] &= ~same
         single[:-1] &= ~same
         single &= value != 0
-        return cls(value[single], owner[single], number[single])
+        return cls(value[single], owner[single], number[single], anchor[single])
 
-    def holders(self, data: bytes) -> tuple[NDArray[np.int32], NDArray[np.int64]]:
-        """References whose witnesses stand in `data`, with the block number in each reference; one pair a hit."""
+    def holders(self, data: bytes, position: int) -> Counter[tuple[int, int]]:
+        """How many witnesses stand in `data`, which is at `position` of a result: by reference and shift, which is by
+        how many bytes the result has them later. Looked for at whole blocks."""
         found = block_hashes(data)
         at = np.minimum(np.searchsorted(self.hashes, found), max(len(self.hashes) - 1, 0))
-        hit = self.hashes[at] == found if len(self.hashes) else np.zeros(len(found), bool)
-        return self.references[at[hit]], self.blocks[at[hit]]
+        hit = np.flatnonzero(self.hashes[at] == found) if len(self.hashes) else np.zeros(0, np.int64)
+        shifts = position + (hit - self.blocks[at[hit]]) * BLOCK
+        return _counted(self.references[at[hit]], shifts)
+
+    def holders_anywhere(self, data: bytes) -> Counter[tuple[int, int]]:
+        """The same at any byte of the start of a result."""
+        if len(data) < BLOCK or not len(self.anchors) or self.searches >= _MOST_SEARCHES:
+            return Counter()
+        if not self.searches:
+            self.order = np.argsort(self.anchors, kind="stable")
+            self.anchors = self.anchors[self.order]
+        self.searches += 1
+        order, anchors = self.order, self.anchors
+        owners: list[int] = []
+        shifts: list[int] = []
+        for phase in range(8):
+            words = np.frombuffer(data, "<u8", (len(data) - phase) // 8, phase)
+            at = np.minimum(np.searchsorted(anchors, words), len(anchors) - 1)
+            for n in np.flatnonzero(anchors[at] == words)[:_MOST_ANCHORS].tolist():
+                place, witness = phase + 8 * n, order[at[n]]
+                block = data[place : place + BLOCK]
+                if len(block) == BLOCK and block_hashes(block)[0] == self.hashes[witness]:
+                    owners.append(int(self.references[witness]))
+                    shifts.append(place - int(self.blocks[witness]) * BLOCK)
+        return _counted(np.array(owners, np.int64), np.array(shifts, np.int64))
+
+
+def _counted(owners: NDArray[np.int32] | NDArray[np.int64], shifts: NDArray[np.int64]) -> Counter[tuple[int, int]]:
+    return Counter(zip(owners.tolist(), shifts.tolist(), strict=True))
+
+
+@dataclass(frozen=True, slots=True)
+class Shifted:
+    """A result that holds `right` bytes of a reference, each `shift` bytes later than it should."""
+
+    result: int
+    reference: int
+    shift: int
+    right: int
 
 
 @dataclass(frozen=True, slots=True)
@@ -96,6 +145,7 @@ class ByBytes:
     candidates: list[Candidate]
     holds: dict[int, list[int]]
     exact: dict[int, list[int]]
+    shifted: list[Shifted] = field(default_factory=list)
 
 
 def candidates_by_bytes(
@@ -123,7 +173,10 @@ def candidates_by_bytes(
             out.candidates.extend([_exact(specimen, files[n], n, result) for n in same])
         else:
             witnesses = witnesses or Witnesses.of(specimen, files, progress)  # where all are exact nobody asks them
-            found = _holders(witnesses, result, files, by_digest, specimen.medium.size)
+            hits = _hits(witnesses, result, specimen.medium.size)
+            best = {n for n, _ in sorted(hits.items(), key=lambda item: -sum(item[1].values()))[:_MOST_CANDIDATES]}
+            found = {same for n in best for same in by_digest[files[n].blake3]}
+            out.shifted.extend(_shifted(specimen, files, result, {n: hits[n] for n in best}))
             head = result.head(BLOCK)
             near = {n for k in range(1, _HEAD + 1) for n in heads.get(head[:k], ())} if heads else set()
             found |= {n for n in near if head.startswith(specimen.original(files[n]))}
@@ -136,19 +189,36 @@ def candidates_by_bytes(
     return out
 
 
-def _holders(
-    witnesses: Witnesses, result: Result, files: list[TruthFile], by_digest: dict[str, list[int]], most: int
-) -> set[int]:
-    """References with the most witnesses in the first `most` bytes of a result (and those of the same content)."""
+def _hits(witnesses: Witnesses, result: Result, most: int) -> dict[int, Counter[int]]:
+    """How many witnesses of which reference stand in the first `most` bytes of a result, by shift."""
     assert result.file is not None
-    counts: defaultdict[int, int] = defaultdict(int)
+    counts: Counter[tuple[int, int]] = Counter()
     with result.file.open("rb") as file:
         while (data := file.read(_PIECE)) and file.tell() - len(data) < most:
-            owners, _ = witnesses.holders(data)
-            for owner, count in zip(*np.unique(owners, return_counts=True), strict=True):
-                counts[int(owner)] += int(count)
-    best = sorted(counts, key=lambda n: -counts[n])[:_MOST_CANDIDATES]
-    return {same for n in best for same in by_digest[files[n].blake3]}
+            counts += witnesses.holders(data, file.tell() - len(data))
+    counts = counts or witnesses.holders_anywhere(result.head(_ANYWHERE))
+    out: defaultdict[int, Counter[int]] = defaultdict(Counter)
+    for (owner, shift), count in counts.items():
+        out[owner][shift] += count
+    return out
+
+
+def _shifted(
+    specimen: Specimen, files: list[TruthFile], result: Result, hits: dict[int, Counter[int]]
+) -> Iterator[Shifted]:
+    """For each reference most of whose witnesses stand at another place than they should: how much of it does."""
+    for n, counts in hits.items():
+        shift = counts.most_common(1)[0][0]
+        if not shift:
+            continue
+        right = 0
+        for _, then, now in _pairs(specimen, files[n], result, shift):
+            same = np.frombuffer(then[: len(now)], "u1") == np.frombuffer(now, "u1")
+            blocks = np.zeros(-(-len(same) // BLOCK) * BLOCK, bool)
+            blocks[: len(same)] = same
+            in_block = blocks.reshape(-1, BLOCK).sum(axis=1)
+            right += int(in_block[in_block * 2 >= BLOCK].sum())
+        yield Shifted(result.number, n, shift, min(right, round(files[n].ceiling.bytes * files[n].size)))
 
 
 def gone_blocks(file: TruthFile) -> NDArray[np.bool_]:
@@ -221,13 +291,20 @@ def _compare(specimen: Specimen, file: TruthFile, n: int, result: Result) -> Can
     )
 
 
-def _pairs(specimen: Specimen, file: TruthFile, result: Result) -> Iterator[tuple[int, bytes, bytes]]:
-    """(position, original bytes, result's bytes) piece by piece."""
+def _pairs(specimen: Specimen, file: TruthFile, result: Result, shift: int = 0) -> Iterator[tuple[int, bytes, bytes]]:
+    """(position, original bytes, result's bytes) piece by piece; those of the result `shift` bytes later."""
     assert result.file is not None
     with result.file.open("rb") as came:
+        came.seek(max(shift, 0))
         for position in range(0, file.size, _PIECE):
             yield (
                 position,
                 specimen.original(file, position, _PIECE),
-                came.read(min(_PIECE, file.size - position)),
+                _read_from(came, position, shift, min(_PIECE, file.size - position)),
             )
+
+
+def _read_from(came: BinaryIO, position: int, shift: int, length: int) -> bytes:
+    """The result's bytes for a piece of the original; what lies before its start is zeros."""
+    before = min(max(-shift - position, 0), length)
+    return bytes(before) + came.read(length - before)

@@ -11,7 +11,7 @@ from sastrugi.media.extents import join
 from sastrugi.progress import Progress
 from sastrugi.recovery.select import Selection
 from sastrugi.safety import require_outside
-from sastrugi.scoring.bytes_route import ByBytes, candidates_by_bytes
+from sastrugi.scoring.bytes_route import ByBytes, Shifted, candidates_by_bytes
 from sastrugi.scoring.calibration import calibrate
 from sastrugi.scoring.claims import read_claims
 from sastrugi.scoring.extents_route import candidates_by_extents
@@ -105,6 +105,9 @@ class Judgement:
         ]
         self._other_answers = assign(others)
         self._foreign = self._names_on_other_content(used)
+        self._shifted: dict[int, Shifted] = {}
+        for one in sorted(found.shifted, key=lambda one: one.right):
+            self._shifted[one.reference] = one
         self._opens: dict[int, tuple[OpensWord, str]] = {}
 
     def _names_on_other_content(self, used: set[int]) -> dict[int, Candidate]:
@@ -169,6 +172,7 @@ class Judgement:
         chosen = answer or foreign
         result = self._results[chosen.result] if chosen else None
         content = self._content(file, answer, foreign)
+        moved = self._shifted.get(n) if answer is None else None
         return FileScore(
             id=file.id,
             path=file.path,
@@ -192,8 +196,14 @@ class Judgement:
             ceiling_bytes=file.ceiling.bytes,
             ceiling_name=file.ceiling.name,
             beyond_ceiling=bool(answer and answer.beyond_ceiling),
-            reason=self._reason(file, content, chosen, result),
+            shift=moved.shift if moved else None,
+            shifted=moved.right / file.size if moved else 0.0,
+            reason=self._moved(moved) if moved else self._reason(file, content, chosen, result),
         )
+
+    def _moved(self, moved: Shifted) -> str:
+        by = f"{abs(moved.shift):,} bytes {'late' if moved.shift > 0 else 'early'}"
+        return f"its bytes came back {by}, in {self._results[moved.result].path}"
 
     def _times(self, file: TruthFile, result: Result | None) -> TimeWord:
         lives = {(v.name, life.number): life.file_system for v in self._specimen.truth.volumes for life in v.lives}

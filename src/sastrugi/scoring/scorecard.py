@@ -34,7 +34,8 @@ class _Value(BaseModel):
 class FileScore(_Value):
     """What came back of one reference file. `loss` is how it ended, `pieces` in how many it lay. `damage` holds one
     letter a 512-byte block, run-length coded; `wrong_runs` counts its runs that are not right, `longest_right` is in
-    bytes. `confidence` is what the program said of the result that answers for it."""
+    bytes. `confidence` is what the program said of the result that answers for it. Where none
+    does, but one holds its bytes at another place: `shift` is how many bytes later, `shifted` the share of them."""
 
     id: int
     path: str
@@ -59,6 +60,8 @@ class FileScore(_Value):
     ceiling_bytes: float
     ceiling_name: str
     beyond_ceiling: bool
+    shift: int | None
+    shifted: float
     reason: str
 
     @property
