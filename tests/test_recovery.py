@@ -11,7 +11,7 @@ import time
 from pathlib import Path
 
 import pytest
-from hypothesis import given
+from hypothesis import given, settings
 from hypothesis import strategies as st
 
 from sastrugi.errors import SastrugiError
@@ -171,3 +171,40 @@ def test_a_hostile_medium_is_scanned_without_harm(
         assert all(0 <= f.confidence <= 1 and f.size >= 0 for f in found)
         extract(medium, found, folder / "out", Progress())
     assert sum(len(f.extents) for f in found) < 100_000
+
+
+@pytest.fixture(scope="module")
+def specimens(sastrugi: Program, tmp_path_factory: pytest.TempPathFactory) -> list[Path]:
+    """Media of every file system and of several lives."""
+    folder = tmp_path_factory.mktemp("specimens")
+    names = ("one-notebook", "by-turns", "emptied-bin-old", "quick-format", "other-file-system", "growing-logs")
+    for name in names:
+        sastrugi("build", name, "--into", folder / name)
+    return [folder / name / "medium.img" for name in names]
+
+
+@pytest.mark.parametrize("number", range(6))
+@settings(max_examples=4)
+@given(st.randoms(use_true_random=False))
+def test_a_medium_of_any_file_system_is_scanned_without_harm(
+    specimens: list[Path], tmp_path_factory: pytest.TempPathFactory, number: int, dice: random.Random
+) -> None:
+    """Bytes changed, blocks moved, in structures above all: the scan ends soon, and what it says fits the medium."""
+    folder = tmp_path_factory.mktemp("mutated")
+    path = folder / "m.img"
+    shutil.copyfile(specimens[number], path)
+    size = path.stat().st_size
+    with path.open("r+b") as file:
+        for _ in range(dice.choice((1, 20, 300))):
+            file.seek(dice.randrange(dice.choice((1 << 20, 8 << 20, size))) % (size - 64))
+            file.write(dice.randbytes(dice.choice((1, 2, 32))))
+        block = file.seek(dice.randrange(8 << 20) // 512 * 512) and file.read(4096)
+        file.seek(dice.randrange(size - 4096) // 512 * 512)
+        file.write(block or b"")
+    began = time.monotonic()
+    with open_medium(path) as medium:
+        scan(medium, folder / "m.scan", Progress(), as_is=True)
+    assert time.monotonic() - began < 30
+    for f in findings(folder / "m.scan"):
+        assert 0 <= f.confidence <= 1 and 0 <= f.sound <= max(f.size, f.covered)
+        assert all(e.offset >= 0 and e.length > 0 for e in f.extents) or f.size == 0

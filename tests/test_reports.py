@@ -153,6 +153,12 @@ def test_the_same_results_give_the_same_page(
     assert "All files" in (tmp_path / "s.html").read_text("utf-8")
 
 
+def test_the_published_schema_is_that_of_the_scorecard() -> None:
+    """If this fails, the format changed: write the file anew, and raise the version where old readers would break."""
+    published = json.loads((DOCS / "formats" / "scorecard.schema.json").read_text("utf-8"))
+    assert published == api.Scorecard.model_json_schema()
+
+
 def test_the_example_of_the_python_api_runs(demo: Path, tmp_path: Path, monkeypatch: pytest.MonkeyPatch) -> None:
     (tmp_path / "specimen").symlink_to(demo / "specimen")
     (tmp_path / "results").symlink_to(demo / "results")

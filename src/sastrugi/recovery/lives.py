@@ -327,6 +327,7 @@ class Ghost(Volume):
             while (k := bisect_right(waiting, (piece.offset, piece.offset))) and waiting[k - 1][1] not in ends:
                 del waiting[k - 1]
             if not k:
+                wait(piece)  # its own beginning is lost; what follows it may be there
                 continue
             first = ends.pop(waiting.pop(k - 1)[1])
             piece.follows = first
