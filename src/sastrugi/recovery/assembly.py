@@ -23,6 +23,7 @@ _SURE = "sound > 0 AND confidence >= 0.8"
 _DOUBTFUL = f"{_DELETED} AND confidence < 0.8"
 _MOST_OPEN = 64
 """Claims on one place that are compared with each other."""
+_MOST_PAIRS = 20_000
 _ALIKE, _UNLIKE, _OVERWRITTEN, _CONTESTED = 0.85, 0.5, 0.03, 0.5
 
 
@@ -37,7 +38,7 @@ class Assembly:
     ) -> None:
         self._medium, self._file, self._geometry = medium, scan_file, geometry
         self._budget = Budget()
-        self._siblings = compare(medium, scan_file.findings("kind = 'other' AND size > 0"))
+        self._siblings = compare(medium, scan_file)
         self._contested = self._find_contested()
         self._taken = RangeSet(own)
         for finding in scan_file.findings(_SURE):
@@ -51,16 +52,19 @@ class Assembly:
     def _find_contested(self) -> set[int]:
         """Findings whose places are claimed by others too, whose content proves nothing about that, while the others'
         does: they are not where they are said to lie."""
-        compared = ",".join(str(number) for number in self._siblings.alike)
         claims: list[tuple[int, int, int]] = []
-        for finding in self._file.findings(f"{_DELETED} AND (confidence >= 0.8 OR number IN ({compared}))"):
-            claims += [(extent.offset, extent.end, finding.number) for extent in finding.extents]
+        for finding in self._file.findings(_DELETED):
+            if finding.confidence >= 0.8 or finding.number in self._siblings.alike:
+                claims += [(extent.offset, extent.end, finding.number) for extent in finding.extents]
         pairs: set[tuple[int, int]] = set()
         open_claims: list[tuple[int, int]] = []
         for start, end, number in sorted(claims):
             open_claims = [claim for claim in open_claims if claim[0] > start][-_MOST_OPEN:]
             pairs |= {(other, number) for _, other in open_claims if other != number}
             open_claims.append((end, number))
+            if len(pairs) > _MOST_PAIRS:
+                break
+        self._proofs = Budget()
         proved = {number: self._proves(number) for number in {number for pair in pairs for number in pair}}
         return {a for pair in pairs for a, b in (pair, pair[::-1]) if proved[b] and not proved[a]}
 
@@ -69,6 +73,8 @@ class Assembly:
         if number in self._siblings.alike:
             return True
         finding = next(self._file.findings("number = ?", (number,)))
+        if not self._proofs.spend(finding.covered):
+            return False
         measure = recognise(MediumSource(self._medium, finding.extents), deep=True)
         return measure is not None and measure.whole and measure.proof in LOOKED_THROUGH
 

@@ -338,6 +338,10 @@ class ScanFile:
         self._run("DROP TABLE IF EXISTS marks")
         self.commit()
 
+    def folders(self, where: str) -> list[tuple[int | None, str]]:
+        """The folders (with their volumes) of findings that fulfil an SQL condition."""
+        return self._run(f"SELECT DISTINCT volume, folder FROM findings WHERE {where}").fetchall()
+
     def kinds(self) -> list[str]:
         """The kinds that findings are of."""
         return [row[0] for row in self._run("SELECT DISTINCT kind FROM findings")]

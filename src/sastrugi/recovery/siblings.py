@@ -6,8 +6,8 @@ Loggers and cameras write files that are alike; one among them whose bytes are d
 from __future__ import annotations
 
 from collections import defaultdict
-from collections.abc import Iterable
 from dataclasses import dataclass
+from itertools import islice
 from pathlib import PurePosixPath
 
 import numpy as np
@@ -15,7 +15,7 @@ from numpy.typing import NDArray
 
 from sastrugi.media import Medium
 from sastrugi.media.extents import cut
-from sastrugi.recovery.findings import Finding
+from sastrugi.recovery.findings import Finding, ScanFile
 
 _LOOKED_AT = 64 << 10
 _SHORTEST = 4096
@@ -24,6 +24,7 @@ _TRUSTED = 0.7
 _NEAR = 0.12
 """Total variation distance of two distributions of bytes; two samples of 24 KiB of one differ by half of it."""
 _CENTRES, _MOST = 64, 4096
+"""Files that others are compared with, and files of a folder that are looked at."""
 
 
 @dataclass(frozen=True, slots=True)
@@ -39,23 +40,31 @@ class Siblings:
         return {*self.alike, *self.unlike}
 
 
-def compare(medium: Medium, findings: Iterable[Finding]) -> Siblings:
-    """Compare the findings of each folder and extension with those of them that are live or not in doubt."""
-    groups: dict[tuple[int | None, str, str], list[Finding]] = defaultdict(list)
-    for finding in findings:
-        if finding.size >= _SHORTEST and finding.extents:
-            groups[finding.volume, finding.folder, PurePosixPath(finding.name).suffix.lower()].append(finding)
+def compare(medium: Medium, scan_file: ScanFile) -> Siblings:
+    """Compare files of no known kind, of each folder that has lost ones and of each extension, with those of them that
+    are live or not in doubt."""
     out = Siblings({}, {})
-    for group in groups.values():
-        if _FEWEST <= len(group) <= _MOST:
-            trusted = np.array([finding.state == "live" or finding.confidence >= _TRUSTED for finding in group])
-            near = _nearest(np.array([_distribution(medium, finding) for finding in group]), trusted)
-            count = int((near & trusted).sum())
-            if count >= max(_FEWEST, _SHARE * trusted.sum()):
-                for finding, is_near in zip(group, near, strict=True):
-                    if finding.state != "live":
-                        (out.alike if is_near else out.unlike)[finding.number] = count
+    for volume, folder in scan_file.folders("kind = 'other' AND state = 'deleted' AND size > 0"):
+        groups: dict[str, list[Finding]] = defaultdict(list)
+        of_folder = "kind = 'other' AND size >= ? AND folder = ? AND volume IS ?"
+        for finding in islice(scan_file.findings(of_folder, (_SHORTEST, folder, volume)), _MOST):
+            if finding.extents:
+                groups[PurePosixPath(finding.name).suffix.lower()].append(finding)
+        for group in groups.values():
+            _compare(medium, group, out)
     return out
+
+
+def _compare(medium: Medium, group: list[Finding], out: Siblings) -> None:
+    if len(group) < _FEWEST or all(finding.state == "live" for finding in group):
+        return
+    trusted = np.array([finding.state == "live" or finding.confidence >= _TRUSTED for finding in group])
+    near = _nearest(np.array([_distribution(medium, finding) for finding in group]), trusted)
+    count = int((near & trusted).sum())
+    if count >= max(_FEWEST, _SHARE * trusted.sum()):
+        for finding, is_near in zip(group, near, strict=True):
+            if finding.state != "live":
+                (out.alike if is_near else out.unlike)[finding.number] = count
 
 
 def _distribution(medium: Medium, finding: Finding) -> NDArray[np.float32]:
