@@ -411,7 +411,7 @@ def test_stated_confidence_is_scored_by_both_routes(demo: Path) -> None:
 
 def test_results_are_opened_by_other_libraries(sastrugi: Program, demo: Path, perfect: Path, tmp_path: Path) -> None:
     victim = find(perfect, PICTURE)
-    victim.write_bytes(victim.read_bytes()[:3000])
+    victim.write_bytes(victim.read_bytes()[:30_000])
     card = sastrugi("score", demo / "specimen", perfect, "--open", "--out", tmp_path / "c.json", "--json").json
     answers = {f["path"].rpartition("/")[2]: f["opens"] for f in card["files"]}
     assert answers[PICTURE] == "no" and list(answers.values()).count("yes") == 14
@@ -419,6 +419,13 @@ def test_results_are_opened_by_other_libraries(sastrugi: Program, demo: Path, pe
         "score", demo / "specimen", demo / "card.scan", "--open", "--out", tmp_path / "c.json", "--json"
     ).json
     assert by_place["opens"] == {"yes": 15, "no": 1}
+    sound = find(perfect, SOUND)
+    data = bytearray(sound.read_bytes())
+    data[20_001] ^= 1
+    sound.write_bytes(data)
+    card = sastrugi("score", demo / "specimen", perfect, "--open", "--out", tmp_path / "c.json", "--json").json
+    near = {f["path"].rpartition("/")[2]: f["nearness"] for f in card["files"] if f["nearness"] is not None}
+    assert set(near) == {PICTURE, sound.name} and near[PICTURE] < 20 < 30 < near[sound.name] < 99
 
 
 def test_a_story_tells_pieces_and_the_first_difference(

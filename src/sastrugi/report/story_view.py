@@ -73,6 +73,8 @@ def _verdict(story: Story) -> Text:
         out.append(f", stated confidence {result.confidence:.2f}")
     if score.opens != "untested":
         out.append(f", opens: {score.opens}")
+    if score.nearness is not None:
+        out.append(f", {score.nearness:.1f} dB from the original")
     out.append(f"; {printable(score.reason)}." if score.reason else ".")
     if score.wrong_runs:
         out.append(

@@ -2,19 +2,26 @@
 
 from __future__ import annotations
 
+import math
 from collections.abc import Sequence
+from contextlib import ExitStack
 from pathlib import Path
+from typing import TYPE_CHECKING, Any
 
 from sastrugi.children import run_in_children
-from sastrugi.corpus.check import open_one
+from sastrugi.corpus.check import kind_of_file, open_one
 from sastrugi.progress import Progress
 from sastrugi.recovery.borrow import Borrowed, plain_suffix
 from sastrugi.scoring.results import Result
 from sastrugi.scoring.scorecard import OpensWord
 
+if TYPE_CHECKING:
+    from numpy.typing import NDArray
+
 _WORDS: dict[str, OpensWord] = {"opens": "yes", "broken": "no", "cannot tell": "untested"}
 _LARGEST = 1 << 30
 _SECONDS, _MEMORY = 30.0, 4 << 30
+_BEST = 99.0
 
 
 def open_results(medium: Path, results: Sequence[Result], progress: Progress) -> dict[int, tuple[OpensWord, str]]:
@@ -42,3 +49,52 @@ def open_task(task: Path | Borrowed) -> tuple[OpensWord, str]:
             _, answer, why = open_one(path)
             why = why.replace(str(path), "it")
     return _WORDS[answer], why
+
+
+def differences(pairs: Sequence[tuple[Path | Borrowed, Path | Borrowed]], progress: Progress) -> list[float | None]:
+    """For each (original, result) that both decode: how near the result is, in decibels (see `difference_task`)."""
+    progress.start("compare", len(pairs), "files")
+    outcomes = run_in_children(f"{__name__}:difference_task", pairs, progress, _SECONDS, _MEMORY)
+    progress.finish()
+    return [outcome.value for outcome in outcomes]
+
+
+def difference_task(pair: tuple[Path | Borrowed, Path | Borrowed]) -> float | None:
+    """Peak signal to noise ratio of a picture, signal to noise ratio of a sound, in decibels, at most 99 (where what is
+    seen or heard is the same); what the result lacks counts as black, or silence. None for what is neither. Runs in a
+    child."""
+    import numpy as np
+
+    with ExitStack() as stack:
+        paths = [one if isinstance(one, Path) else stack.enter_context(one.as_file(_LARGEST)) for one in pair]
+        kind = kind_of_file(paths[0])
+        if kind is None or kind.group not in ("picture", "sound"):
+            return None
+        then, now = (_samples(path, kind.group) for path in paths)
+    if kind.group == "picture" and then.shape[1:] != now.shape[1:]:
+        return 0.0
+    whole = np.zeros(then.shape, np.float64)
+    whole[: len(now)] = now[: len(then)]
+    noise = float(np.mean((whole - then) ** 2))
+    signal = 255.0**2 if kind.group == "picture" else float(np.mean(np.square(then, dtype=np.float64)))
+    if noise == 0:
+        return _BEST
+    return round(max(min(10 * math.log10(signal / noise), _BEST), 0.0), 1) if signal else 0.0
+
+
+def _samples(path: Path, group: str) -> NDArray[Any]:
+    """Pixels, shape (rows, columns, 3), or samples of one channel."""
+    import numpy as np
+
+    if group == "picture":
+        from PIL import Image, ImageFile
+
+        ImageFile.LOAD_TRUNCATED_IMAGES = True  # how near it is, damaged or not, is the question
+        with Image.open(path) as picture:
+            return np.asarray(picture.convert("RGB"))
+    import av
+
+    with av.open(str(path)) as container:
+        resampler = av.AudioResampler("s16", "mono")
+        parts = [p.to_ndarray().ravel() for frame in container.decode(audio=0) for p in resampler.resample(frame)]
+    return np.concatenate(parts) if parts else np.zeros(0, np.int16)

@@ -9,6 +9,7 @@ from pathlib import Path
 from sastrugi.errors import SastrugiError
 from sastrugi.media.extents import join
 from sastrugi.progress import Progress
+from sastrugi.recovery.borrow import Borrowed, plain_suffix
 from sastrugi.recovery.select import Selection
 from sastrugi.safety import require_outside
 from sastrugi.scoring.bytes_route import ByBytes, Shifted, candidates_by_bytes
@@ -18,7 +19,7 @@ from sastrugi.scoring.extents_route import candidates_by_extents
 from sastrugi.scoring.groups import complete_bytes, group_of, groups_of, headline_of
 from sastrugi.scoring.matching import Candidate, assign
 from sastrugi.scoring.names import NameVerdict, compare_names
-from sastrugi.scoring.opens import open_results
+from sastrugi.scoring.opens import differences, open_results
 from sastrugi.scoring.results import Result, read_findings, read_folder
 from sastrugi.scoring.scorecard import (
     Calibration,
@@ -109,6 +110,7 @@ class Judgement:
         for one in sorted(found.shifted, key=lambda one: one.right):
             self._shifted[one.reference] = one
         self._opens: dict[int, tuple[OpensWord, str]] = {}
+        self._nearness: dict[int, float | None] = {}
 
     def _names_on_other_content(self, used: set[int]) -> dict[int, Candidate]:
         """Names that came back on content that is nothing of the reference's."""
@@ -158,7 +160,17 @@ class Judgement:
     def open_results(self, progress: Progress) -> None:
         """Let other libraries decode each result that answers for a file."""
         answering = [self._results[c.result] for c in self._answers.values() if self._results[c.result].size]
-        self._opens = open_results(self._specimen.medium.path, answering, progress)
+        medium = self._specimen.medium.path
+        self._opens = open_results(medium, answering, progress)
+        pairs: dict[int, tuple[Path | Borrowed, Path | Borrowed]] = {}
+        for n, candidate in self._answers.items():
+            result, file = self._results[candidate.result], self._files[n]
+            if not candidate.exact and group_of(file.kind) in ("picture", "sound"):
+                where = self._specimen.original_at(file)
+                suffix = plain_suffix(file.name)
+                original = where if isinstance(where, Path) else Borrowed(medium, where, suffix)
+                pairs[n] = original, result.file or Borrowed(medium, result.extents, suffix)
+        self._nearness = dict(zip(pairs, differences(list(pairs.values()), progress), strict=True))
 
     @property
     def files(self) -> list[TruthFile]:
@@ -192,6 +204,7 @@ class Judgement:
             **_runs(answer.blocks if answer else "", file.size),
             times=self._times(file, result if answer else None),
             opens=self._opens.get(result.number, ("untested", ""))[0] if result else "untested",
+            nearness=self._nearness.get(n),
             confidence=result.confidence if result else None,
             ceiling_bytes=file.ceiling.bytes,
             ceiling_name=file.ceiling.name,

@@ -34,8 +34,9 @@ class _Value(BaseModel):
 class FileScore(_Value):
     """What came back of one reference file. `loss` is how it ended, `pieces` in how many it lay. `damage` holds one
     letter a 512-byte block, run-length coded; `wrong_runs` counts its runs that are not right, `longest_right` is in
-    bytes. `confidence` is what the program said of the result that answers for it. Where none
-    does, but one holds its bytes at another place: `shift` is how many bytes later, `shifted` the share of them."""
+    bytes. `nearness` is how near a damaged picture or sound is, in decibels. `confidence` is what the program said
+    of the result that answers. Where none does, but one holds its bytes at another place, `shift` is how many bytes
+    later, `shifted` the share of them."""
 
     id: int
     path: str
@@ -56,6 +57,7 @@ class FileScore(_Value):
     longest_right: int
     times: TimeWord
     opens: OpensWord
+    nearness: float | None
     confidence: float | None
     ceiling_bytes: float
     ceiling_name: str

@@ -236,6 +236,10 @@ class Specimen:
         except OSError as error:
             raise SpecimenError(f"{path}: the original of {file.path} is missing: build the specimen again") from error
 
+    def original_at(self, file: TruthFile) -> Path | tuple[Extent, ...]:
+        """Where the original of a reference file is: extents of the medium, or a file among `originals`."""
+        return cut(file.extents, file.size) if file.untouched else self.folder / ORIGINALS / file.blake3
+
     def blocks(self, file: TruthFile) -> Iterator[bytes]:
         """The whole content of a reference file, in pieces."""
         for position in range(0, file.size, _READ):
