@@ -15,7 +15,7 @@ import pytest
 from hypothesis import HealthCheck, settings
 
 settings.register_profile(
-    "sastrugi", deadline=None, max_examples=40, suppress_health_check=[HealthCheck.function_scoped_fixture]
+    "sastrugi", deadline=None, max_examples=25, suppress_health_check=[HealthCheck.function_scoped_fixture]
 )
 settings.load_profile("sastrugi")
 
