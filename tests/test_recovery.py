@@ -117,6 +117,20 @@ def test_a_stopped_scan_goes_on_to_the_same_findings(tmp_path: Path, reports: in
     assert rows(tmp_path / "part.scan") == rows(tmp_path / "whole.scan")
 
 
+def test_a_scan_stopped_while_pieces_are_put_together_goes_on_to_the_same(sastrugi: Program, tmp_path: Path) -> None:
+    """Stopped at every report: what one pass has changed of another's findings is kept whole, or not at all."""
+    sastrugi("build", "scattered", "--into", tmp_path / "s")
+    with open_medium(tmp_path / "s") as medium:
+        watch = StopAt(1 << 30)
+        scan(medium, tmp_path / "whole.scan", watch)
+        for reports in range(1, (1 << 30) - watch.left):
+            part = tmp_path / f"{reports}.scan"
+            with pytest.raises(SastrugiError, match="stopped"):
+                scan(medium, part, StopAt(reports))
+            scan(medium, part, Progress(), go_on=True)
+            assert rows(part) == rows(tmp_path / "whole.scan"), reports
+
+
 def big_image(path: Path) -> None:
     """Many small files over 96 MiB, so that a scan takes long enough to be killed."""
     noise = random.Random(4).randbytes(1 << 16)

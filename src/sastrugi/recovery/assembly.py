@@ -3,7 +3,7 @@ for the rest, and what is left is judged by it."""
 
 from __future__ import annotations
 
-from collections.abc import Callable, Iterable
+from collections.abc import Iterable
 from dataclasses import replace
 
 from sastrugi.kinds import recognise
@@ -78,8 +78,8 @@ class Assembly:
         measure = recognise(MediumSource(self._medium, finding.extents), deep=True)
         return measure is not None and measure.whole and measure.proof in LOOKED_THROUGH
 
-    def run(self, progress: Progress, between: Callable[[], None]) -> None:
-        """Try findings in other places, more than once. `between` is called after each."""
+    def run(self, progress: Progress) -> None:
+        """Try findings in other places, more than once. Nothing is committed."""
         for round_number in range(1, _ROUNDS + 1):
             waiting = [
                 finding
@@ -93,7 +93,6 @@ class Assembly:
                 settled += self._settle(finding, round_number > 1)
                 progress.at(count, f"{settled:,} put together")
                 progress.check()
-                between()
             progress.finish()
             if (not settled and round_number > 1) or self._budget.spent:
                 break

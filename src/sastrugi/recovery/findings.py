@@ -212,6 +212,10 @@ class ScanFile:
         except sqlite3.Error as error:
             raise ScanFileError(f"{self.path}: cannot be written: {error}") from error
 
+    def rollback(self) -> None:
+        """Forget what was not committed."""
+        self._db.rollback()
+
     def put(self, key: str, value: str) -> None:
         self._run("INSERT OR REPLACE INTO scan VALUES (?, ?)", (key, value))
 

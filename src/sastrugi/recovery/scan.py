@@ -244,7 +244,13 @@ class _Run:
         geometry |= {ghost.number: (ghost.cluster_size, ghost.where.end) for ghost in ghosts}
         own = [extent for volume in self._volumes for _, extent in volume.own_extents()]
         own += [Extent(table.offset, len(table.data)) for table in tables]
-        Assembly(self._medium, self._file, geometry, own).run(self._progress, self._commit_now_and_then)
+        # All of it or nothing is kept: it changes findings of `tables`, and begins anew where the pass does.
+        self._file.commit()
+        try:
+            Assembly(self._medium, self._file, geometry, own).run(self._progress)
+        except (KeyboardInterrupt, Interrupted):
+            self._file.rollback()
+            raise
 
     def content(self) -> None:
         """Sweep what no sound part of a finding claims. Findings and position are saved together, every second."""
