@@ -79,8 +79,8 @@ def test_owners_of_a_hostile_medium_are_told_without_harm(
         assert sum(s.where.length for s in stretches_of(window, claims_of(medium, window))) == 64
 
 
-@pytest.mark.parametrize("recipe,cluster", [("other-clusters", None), ("other-file-system", None)])
-def test_earlier_lives_are_seen(sastrugi: Program, tmp_path: Path, recipe: str, cluster: None) -> None:
+@pytest.mark.parametrize("recipe", ["other-clusters", "other-file-system"])
+def test_earlier_lives_are_seen(sastrugi: Program, tmp_path: Path, recipe: str) -> None:
     sastrugi("build", recipe, "--into", tmp_path / "s")
     with Specimen(tmp_path / "s") as specimen:
         lives = [life for volume in specimen.truth.volumes for life in volume.lives]

@@ -53,10 +53,6 @@ class Selection:
     min_confidence: float = 0.0
     max_confidence: float = 1.0
 
-    @property
-    def empty(self) -> bool:
-        return self == Selection(state=self.state)
-
     def with_default_state(self, state: str) -> Selection:
         return self if self.state else replace(self, state=state)
 

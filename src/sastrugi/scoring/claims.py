@@ -15,7 +15,6 @@ from sastrugi.recovery.manifest import MANIFEST, MANIFEST_HEAD
 COLUMNS: dict[str, tuple[str, ...]] = {
     "file": ("file", "result", "result file", "path", "output"),
     "confidence": ("confidence", "sure", "certainty", "probability"),
-    "original": ("original_path", "original path", "original", "original name"),
 }
 """What is read of a table, and the headings under which it may stand, in any order and case."""
 _LARGEST = 256 << 20
@@ -23,10 +22,9 @@ _LARGEST = 256 << 20
 
 @dataclass(frozen=True, slots=True)
 class Claim:
-    """What a program says of one result: how sure it is (0 to 1) that it is intact, and where it was."""
+    """What a program says of one result: how sure it is (0 to 1) that it is intact."""
 
     confidence: float | None = None
-    original: str = ""
 
 
 def read_claims(table: Path | None, results: Path) -> dict[str, Claim]:
@@ -50,7 +48,7 @@ def read_claims(table: Path | None, results: Path) -> dict[str, Claim]:
             heads = ", ".join(sorted(map(str, row))[:8])
             known = ", ".join(COLUMNS["file"])
             raise SastrugiError(f"{table}, row {number}: has no column 'file' (it has {heads}): name it one of {known}")
-        out[_below(found["file"], roots)] = Claim(_confidence(table, number, found["confidence"]), found["original"])
+        out[_below(found["file"], roots)] = Claim(_confidence(table, number, found["confidence"]))
     return out
 
 

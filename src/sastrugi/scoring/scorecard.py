@@ -2,15 +2,12 @@
 
 from __future__ import annotations
 
-import json
 import re
 from math import sqrt
-from pathlib import Path
 from typing import TYPE_CHECKING, Literal
 
-from pydantic import BaseModel, ConfigDict, ValidationError
+from pydantic import BaseModel, ConfigDict
 
-from sastrugi.errors import SastrugiError
 from sastrugi.scoring.names import NameWord
 from sastrugi.scoring.times import TimeWord
 
@@ -162,26 +159,6 @@ class Scorecard(_Value):
     @property
     def beyond_ceiling(self) -> list[FileScore]:
         return [file for file in self.files if file.beyond_ceiling]
-
-
-def read_scorecard(path: Path) -> Scorecard:
-    """A scorecard that was written before; raises SastrugiError if it is none, or of another version."""
-    try:
-        loaded = json.loads(path.read_text("utf-8"))
-    except (OSError, ValueError) as error:
-        raise SastrugiError(f"{path}: cannot be read as a scorecard: {error}") from error
-    if not isinstance(loaded, dict) or loaded.get("format") != "sastrugi-scorecard":
-        raise SastrugiError(f"{path}: is no scorecard: make one with 'sastrugi score'")
-    if loaded.get("version") != SCORECARD_VERSION:
-        raise SastrugiError(
-            f"{path}: is version {loaded.get('version')} of the scorecard, this program reads {SCORECARD_VERSION}: "
-            "score again"
-        )
-    try:
-        return Scorecard.model_validate(loaded)
-    except ValidationError as error:
-        first = error.errors()[0]
-        raise SastrugiError(f"{path}: is damaged at {'.'.join(map(str, first['loc']))}: {first['msg']}") from error
 
 
 def wilson(count: int, of: int) -> tuple[float, float] | None:
