@@ -2,8 +2,11 @@
 
 from __future__ import annotations
 
+import re
+from itertools import pairwise
 from pathlib import Path
 
+import numpy as np
 import pytest
 from hypothesis import given
 from hypothesis import strategies as st
@@ -16,7 +19,7 @@ from sastrugi.report.layers import COLOURS, _settled
 from sastrugi.report.medium_map import grid_of
 from sastrugi.report.style import percent, shorten_path
 from sastrugi.safety import atomic_file, new_folder, require_outside
-from sastrugi.scoring.scorecard import run_length
+from sastrugi.scoring import damage
 from sastrugi.specimen.truth import Specimen
 from sastrugi.units import plural, printable
 from tests.conftest import Program
@@ -86,11 +89,13 @@ def test_paths_fit_and_keep_their_end(path: str, room: int) -> None:
 
 @given(st.text("RWA", max_size=200))
 def test_damage_is_run_length_coded(letters: str) -> None:
-    import re
-
-    code = run_length(letters)
-    assert "".join(letter * int(count) for count, letter in re.findall(r"(\d+)([RWA])", code)) == letters
-    assert not re.search(r"([RWA])\d+\1", code)
+    code = damage.encode(np.frombuffer(letters.encode(), np.uint8))
+    runs = damage.decode(code)
+    assert "".join(letter * count for count, letter in runs) == letters
+    assert all(a[1] != b[1] for a, b in pairwise(runs))
+    wrong, longest = damage.shortfall(code, 512 * len(letters))
+    assert wrong == len(re.findall("[WA]+", letters))
+    assert longest == 512 * max(map(len, re.split("[WA]", letters)))
 
 
 def test_terminal_codes_in_names_are_shown_and_not_obeyed() -> None:

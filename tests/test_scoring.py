@@ -7,6 +7,7 @@ import json
 import os
 import random
 import shutil
+import sqlite3
 import time
 from collections.abc import Callable
 from dataclasses import dataclass, field
@@ -297,7 +298,7 @@ def test_name_verdicts_never_raise_and_are_full_only_for_the_same(found: str, wa
 
 
 def test_block_hashes_tell_blocks_apart() -> None:
-    from sastrugi.scoring.bytes_route import block_hashes
+    from sastrugi.specimen.blocks import block_hashes
 
     data = np.random.RandomState(1).bytes(512 * 4000)
     hashes = block_hashes(data + bytes(512) + b"\xff" * 512 + data[:512])
@@ -466,9 +467,17 @@ def test_what_cannot_be_scored_is_refused_in_one_line(
         file.write(b"changed")
     told = sastrugi("score", copy, perfect, code=2).err
     assert "does not match its truth" in told and victim.path in told and f"{victim.extents[0].offset:,}" in told
+    assert "does not match its truth" in sastrugi("score", copy, demo / "card.scan", code=2).err
     with (copy / "medium.img").open("r+b") as file:
-        file.write(b"changed")
-    assert "another medium" in sastrugi("score", copy, demo / "card.scan", code=2).err
+        file.truncate(32 << 20)
+    assert "33,554,432 bytes, and should have" in sastrugi("score", copy, perfect, code=2).err
+    shutil.copy(demo / "specimen" / "medium.img", copy / "medium.img")  # newer than its truth, but with the right bytes
+    assert sastrugi("score", copy, demo / "card.scan", "--json", "--out", tmp_path / "c.json").json["set"] == "lost"
+    shutil.copy(demo / "card.scan", tmp_path / "other.scan")
+    with sqlite3.connect(tmp_path / "other.scan") as scan:
+        scan.execute("UPDATE scan SET value = '\"x\"' WHERE key = 'medium_identity'")
+    assert "another medium" in sastrugi("score", copy, tmp_path / "other.scan", code=2).err
+    assert "would be scored with it" in sastrugi("score", copy, tmp_path, code=2).err
     assert "the specimen itself" in sastrugi("score", demo / "specimen", demo / "specimen", code=2).err
     assert "neither a folder" in sastrugi("score", demo / "specimen", tmp_path / "none", code=2).err
     table = tmp_path / "t.json"

@@ -5,12 +5,17 @@ Modules here import the core inside their functions, so that `sastrugi --help` a
 
 from __future__ import annotations
 
+import gc
 import os
 import sys
 
 import typer
 
 from sastrugi.cli import capture, corpus, demo, findings, looking, recipe, reporting, scan, scoring, specimen
+
+_OBJECTS = 100_000
+"""New objects between two looks for those that only hold each other. There are few, and a look costs with all objects
+that live: truths and scorecards have hundreds of thousands."""
 
 app = typer.Typer(
     name="sastrugi",
@@ -55,6 +60,7 @@ def main() -> None:
     """Run the command; every error becomes one line on stderr and the exit status of its class."""
     from sastrugi.errors import SastrugiError, Unfinished
 
+    gc.set_threshold(_OBJECTS)
     try:
         app()
     except Unfinished as error:

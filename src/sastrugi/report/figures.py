@@ -10,6 +10,7 @@ from typing import TYPE_CHECKING, Any
 import numpy as np
 
 from sastrugi.report.style import GREEN, ORANGE, VERMILION, percent
+from sastrugi.scoring.damage import decode
 
 if TYPE_CHECKING:
     from matplotlib.axes import Axes
@@ -139,7 +140,7 @@ def curve(groups: Sequence[Group], what: str) -> str:
 
 def damage_map(file: FileScore) -> str:
     """One file from its first block to its last: right, wrong or absent."""
-    runs = [(int(count), letter) for count, letter in re.findall(r"(\d+)([RWA])", file.damage)]
+    runs = decode(file.damage)
     blocks = sum(count for count, _ in runs) or 1
     parts: list[str] = []
     at = 0

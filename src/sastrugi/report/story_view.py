@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import re
 import tempfile
 from pathlib import Path
 from typing import TYPE_CHECKING, Any
@@ -14,6 +13,7 @@ from sastrugi.children import run_in_children
 from sastrugi.recovery.borrow import plain_suffix
 from sastrugi.report.sheet import Tile, draw_tiles
 from sastrugi.report.style import GREEN, GREY, VERMILION, percent, table
+from sastrugi.scoring.damage import decode
 from sastrugi.scoring.story import result_bytes
 from sastrugi.units import format_size, plural, printable
 
@@ -85,7 +85,7 @@ def _verdict(story: Story) -> Text:
 
 def damage_text(damage: str) -> Text:
     """A damage map in at most _MAP marks: the worst of the blocks that share one."""
-    letters = "".join(letter * int(count) for count, letter in re.findall(r"(\d+)([RWA])", damage))
+    letters = "".join(letter * count for count, letter in decode(damage))
     step = max(-(-len(letters) // _MAP), 1)
     out = Text()
     for at in range(0, len(letters), step):

@@ -11,121 +11,26 @@ from dataclasses import dataclass, field
 from typing import BinaryIO
 
 import numpy as np
-from blake3 import blake3
 from numpy.typing import NDArray
 
-from sastrugi.errors import SpecimenError
 from sastrugi.media import RangeSet
 from sastrugi.progress import Progress
+from sastrugi.scoring import damage
 from sastrugi.scoring.matching import Candidate
 from sastrugi.scoring.names import compare_names
 from sastrugi.scoring.results import Result
-from sastrugi.specimen.blocks import BLOCK, block_hashes
+from sastrugi.scoring.witnesses import Witnesses
+from sastrugi.specimen.blocks import BLOCK
 from sastrugi.specimen.digests import blake3_file
 from sastrugi.specimen.truth import Specimen, TruthFile
+from sastrugi.threads import in_threads
 
 _PIECE = 4 << 20
 _MOST_CANDIDATES = 8
 _HEAD = 16
-_ANYWHERE, _MOST_ANCHORS, _MOST_SEARCHES = 32 << 10, 64, 5000
-"""Bytes of a result that are searched at every byte, places where a block may begin that are looked at, and results
-of which nothing is known that are searched so."""
-
-
-@dataclass(slots=True)
-class Witnesses:
-    """All blocks that only one content among the references holds, sorted by hash."""
-
-    hashes: NDArray[np.uint64]
-    references: NDArray[np.int32]
-    blocks: NDArray[np.int64]
-    anchors: NDArray[np.uint64]
-    """The first eight bytes of each: by them a block is looked for that does not begin at a multiple of its size."""
-    order: NDArray[np.int64] = field(default_factory=lambda: np.zeros(0, np.int64))
-    searches: int = 0
-
-    @classmethod
-    def of(cls, specimen: Specimen, files: list[TruthFile], progress: Progress) -> Witnesses:
-        """Witnesses of `files`; of references with the same content the first stands for all."""
-        hashes: list[NDArray[np.uint64]] = []
-        owners: list[NDArray[np.int32]] = []
-        numbers: list[NDArray[np.int64]] = []
-        anchors: list[NDArray[np.uint64]] = []
-        seen: set[str] = set()
-        progress.start("references", sum(file.size for file in files))
-        done = 0
-        for n, file in enumerate(files):
-            done += file.size
-            if file.blake3 in seen:
-                continue
-            seen.add(file.blake3)
-            digest = blake3()
-            for at in range(0, file.size, _PIECE):
-                data = specimen.original(file, at, _PIECE)
-                digest.update(data)
-                found = block_hashes(data)
-                hashes.append(found)
-                anchors.append(np.frombuffer(data, "<u8", len(found) * (BLOCK // 8))[:: BLOCK // 8].copy())
-                owners.append(np.full(len(found), n, np.int32))
-                numbers.append(np.arange(len(found), dtype=np.int64) + at // BLOCK)
-            if digest.hexdigest() != file.blake3:
-                where = (
-                    f"at {file.extents[0].offset:,} … {file.extents[-1].end:,}" if file.untouched else "in originals"
-                )
-                raise SpecimenError(
-                    f"{specimen.folder}: does not match its truth any more: {file.path}, {where}, has other bytes: "
-                    "build it again, or see all with 'sastrugi audit'"
-                )
-            progress.at(done)
-            progress.check()
-        progress.finish()
-        if not hashes:
-            nothing = np.zeros(0, np.uint64)
-            return cls(nothing, np.zeros(0, np.int32), np.zeros(0, np.int64), nothing)
-        value, order = np.concatenate(hashes), np.argsort(np.concatenate(hashes), kind="stable")
-        value, owner, number = value[order], np.concatenate(owners)[order], np.concatenate(numbers)[order]
-        anchor = np.concatenate(anchors)[order]
-        single = np.ones(len(value), bool)
-        same = value[1:] == value[:-1]
-        single[1:] &= ~same
-        single[:-1] &= ~same
-        single &= value != 0
-        return cls(value[single], owner[single], number[single], anchor[single])
-
-    def holders(self, data: bytes, position: int) -> Counter[tuple[int, int]]:
-        """How many witnesses stand in `data`, which is at `position` of a result: by reference and shift, which is by
-        how many bytes the result has them later. Looked for at whole blocks."""
-        found = block_hashes(data)
-        at = np.minimum(np.searchsorted(self.hashes, found), max(len(self.hashes) - 1, 0))
-        hit = np.flatnonzero(self.hashes[at] == found) if len(self.hashes) else np.zeros(0, np.int64)
-        shifts = position + (hit - self.blocks[at[hit]]) * BLOCK
-        return _counted(self.references[at[hit]], shifts)
-
-    def holders_anywhere(self, data: bytes) -> Counter[tuple[int, int]]:
-        """The same at any byte of the start of a result."""
-        if len(data) < BLOCK or not len(self.anchors) or self.searches >= _MOST_SEARCHES:
-            return Counter()
-        if not self.searches:
-            self.order = np.argsort(self.anchors, kind="stable")
-            self.anchors = self.anchors[self.order]
-        self.searches += 1
-        order, anchors = self.order, self.anchors
-        owners: list[int] = []
-        shifts: list[int] = []
-        for phase in range(8):
-            words = np.frombuffer(data, "<u8", (len(data) - phase) // 8, phase)
-            at = np.minimum(np.searchsorted(anchors, words), len(anchors) - 1)
-            for n in np.flatnonzero(anchors[at] == words)[:_MOST_ANCHORS].tolist():
-                place, witness = phase + 8 * n, order[at[n]]
-                block = data[place : place + BLOCK]
-                if len(block) == BLOCK and block_hashes(block)[0] == self.hashes[witness]:
-                    owners.append(int(self.references[witness]))
-                    shifts.append(place - int(self.blocks[witness]) * BLOCK)
-        return _counted(np.array(owners, np.int64), np.array(shifts, np.int64))
-
-
-def _counted(owners: NDArray[np.int32] | NDArray[np.int64], shifts: NDArray[np.int64]) -> Counter[tuple[int, int]]:
-    return Counter(zip(owners.tolist(), shifts.tolist(), strict=True))
+_ANYWHERE = 32 << 10
+"""Bytes of a result that are searched for witnesses at every byte."""
+_BATCH_BYTES, _BATCH_FILES = 16 << 20, 512
 
 
 @dataclass(frozen=True, slots=True)
@@ -146,47 +51,119 @@ class ByBytes:
     holds: dict[int, list[int]]
     exact: dict[int, list[int]]
     shifted: list[Shifted] = field(default_factory=list)
+    unreadable: dict[int, str] = field(default_factory=dict)
+    """Results that could not be read, and why."""
 
 
 def candidates_by_bytes(
     specimen: Specimen, files: list[TruthFile], results: list[Result], progress: Progress
 ) -> ByBytes:
     """Compare every result with the references it may come from. Files and results are named by their index."""
-    by_size: defaultdict[int, list[int]] = defaultdict(list)
+    sizes = {file.size for file in files}
     heads: defaultdict[bytes, list[int]] = defaultdict(list)
     """Of references too small for a witness: by their first bytes."""
     by_digest: defaultdict[str, list[int]] = defaultdict(list)
     for n, file in enumerate(files):
-        by_size[file.size].append(n)
         by_digest[file.blake3].append(n)
         if 0 < file.size < BLOCK:
             heads[specimen.original(file)[:_HEAD]].append(n)
-    witnesses: Witnesses | None = None
     out = ByBytes([], {}, {})
+    others: list[Result] = []
     progress.start("results", sum(result.size for result in results))
     done = 0
-    for result in results:
-        assert result.file is not None
-        same = by_digest.get(blake3_file(result.file), []) if result.size in by_size else []
-        if same:
-            out.exact[result.number] = out.holds[result.number] = same
-            out.candidates.extend([_exact(specimen, files[n], n, result) for n in same])
-        else:
-            witnesses = witnesses or Witnesses.of(specimen, files, progress)  # where all are exact nobody asks them
-            hits = _hits(witnesses, result, specimen.medium.size)
-            best = {n for n, _ in sorted(hits.items(), key=lambda item: -sum(item[1].values()))[:_MOST_CANDIDATES]}
-            found = {same for n in best for same in by_digest[files[n].blake3]}
-            out.shifted.extend(_shifted(specimen, files, result, {n: hits[n] for n in best}))
-            head = result.head(BLOCK)
-            near = {n for k in range(1, _HEAD + 1) for n in heads.get(head[:k], ())} if heads else set()
-            found |= {n for n in near if head.startswith(specimen.original(files[n]))}
-            out.holds[result.number] = sorted(found)
-            out.candidates.extend([_compare(specimen, files[n], n, result) for n in sorted(found)])
-        done += result.size
+    for batch, digests in in_threads(lambda batch: [_digest(one, sizes) for one in batch], _batches(results)):
+        for result, (digest, problem) in zip(batch, digests, strict=True):
+            same = by_digest.get(digest, [])
+            if problem:
+                out.unreadable[result.number] = problem
+            elif same:
+                out.exact[result.number] = out.holds[result.number] = same
+                out.candidates.extend([_exact(specimen, files[n], n, result) for n in same])
+            else:
+                others.append(result)
+            done += result.size
         progress.at(done)
         progress.check()
     progress.finish()
+    if others:  # where all are exact nobody asks for witnesses
+        inquiry = _Inquiry(specimen, files, Witnesses.of(specimen, files, progress), by_digest, heads)
+        progress.start("compare", sum(result.size for result in others))
+        done = 0
+        for result, found in in_threads(inquiry.look_into, others):
+            if isinstance(found, OSError):
+                out.unreadable[result.number] = str(found.strerror)
+            else:
+                out.holds[result.number] = sorted({candidate.reference for candidate in found.candidates})
+                out.candidates.extend(found.candidates)
+                out.shifted.extend(found.shifted)
+            done += result.size
+            progress.at(done)
+            progress.check()
+        progress.finish()
     return out
+
+
+def _batches(results: list[Result]) -> Iterator[list[Result]]:
+    """Results in batches of which each is worth a thread's while."""
+    batch: list[Result] = []
+    room = _BATCH_BYTES
+    for result in results:
+        batch.append(result)
+        room -= result.size
+        if room <= 0 or len(batch) == _BATCH_FILES:
+            yield batch
+            batch, room = [], _BATCH_BYTES
+    if batch:
+        yield batch
+
+
+def _digest(result: Result, sizes: set[int]) -> tuple[str, str]:
+    """The digest of a result that may be a whole reference; or why it cannot be read."""
+    assert result.file is not None
+    try:
+        return (blake3_file(result.file) if result.size in sizes else ""), ""
+    except OSError as error:
+        return "", str(error.strerror)
+
+
+@dataclass(frozen=True, slots=True)
+class _Inquiry:
+    """What is needed to find out what a result that is no reference as a whole holds of any."""
+
+    specimen: Specimen
+    files: list[TruthFile]
+    witnesses: Witnesses
+    by_digest: dict[str, list[int]]
+    heads: dict[bytes, list[int]]
+
+    def look_into(self, result: Result) -> _Held | OSError:
+        """Runs in a thread beside."""
+        try:
+            hits = _hits(self.witnesses, result, self.specimen.medium.size)
+            best = {n for n, _ in sorted(hits.items(), key=lambda item: -sum(item[1].values()))[:_MOST_CANDIDATES]}
+            found = {same for n in best for same in self.by_digest[self.files[n].blake3]} | self._small(result)
+            return _Held(
+                [_compare(self.specimen, self.files[n], n, result) for n in sorted(found)],
+                list(_shifted(self.specimen, self.files, result, {n: hits[n] for n in best})),
+            )
+        except OSError as error:
+            return error
+
+    def _small(self, result: Result) -> set[int]:
+        """References too small for a witness with which the result begins."""
+        if not self.heads:
+            return set()
+        head = result.head(BLOCK)
+        near = {n for k in range(1, _HEAD + 1) for n in self.heads.get(head[:k], ())}
+        return {n for n in near if head.startswith(self.specimen.original(self.files[n]))}
+
+
+@dataclass(frozen=True, slots=True)
+class _Held:
+    """What one result holds of references."""
+
+    candidates: list[Candidate]
+    shifted: list[Shifted]
 
 
 def _hits(witnesses: Witnesses, result: Result, most: int) -> dict[int, Counter[int]]:
@@ -194,9 +171,9 @@ def _hits(witnesses: Witnesses, result: Result, most: int) -> dict[int, Counter[
     assert result.file is not None
     counts: Counter[tuple[int, int]] = Counter()
     with result.file.open("rb") as file:
-        while (data := file.read(_PIECE)) and file.tell() - len(data) < most:
-            counts += witnesses.holders(data, file.tell() - len(data))
-    counts = counts or witnesses.holders_anywhere(result.head(_ANYWHERE))
+        while (data := file.read(min(_PIECE, result.size))) and file.tell() - len(data) < most:
+            counts += witnesses.standing_in(data, file.tell() - len(data))
+    counts = counts or witnesses.anywhere_in(result.head(_ANYWHERE))
     out: defaultdict[int, Counter[int]] = defaultdict(Counter)
     for (owner, shift), count in counts.items():
         out[owner][shift] += count
@@ -237,9 +214,9 @@ def gone_blocks(file: TruthFile) -> NDArray[np.bool_]:
 
 
 def _exact(specimen: Specimen, file: TruthFile, n: int, result: Result) -> Candidate:
-    beyond = bool(file.size) and _unattainable(specimen, file, gone_blocks(file))
-    letters = "R" * -(-file.size // BLOCK)
-    return Candidate(result.number, n, file.size, compare_names(result.path, file.path), True, None, letters, beyond)
+    beyond = not file.ceiling.intact and _unattainable(specimen, file, gone_blocks(file))
+    whole = damage.all_right(file.size)
+    return Candidate(result.number, n, file.size, compare_names(result.named, file.path), True, None, whole, beyond)
 
 
 def _unattainable(specimen: Specimen, file: TruthFile, blocks: NDArray[np.bool_]) -> bool:
@@ -256,7 +233,7 @@ def _compare(specimen: Specimen, file: TruthFile, n: int, result: Result) -> Can
     gone = gone_blocks(file)
     credit = 0
     first_wrong: int | None = None
-    letters: list[str] = []
+    letters: list[NDArray[np.uint8]] = []
     whole_but_gone = np.zeros(len(gone), bool)
     for position, then, now in _pairs(specimen, file, result):
         equal = np.zeros(-(-len(then) // BLOCK) * BLOCK, bool)
@@ -275,7 +252,7 @@ def _compare(specimen: Specimen, file: TruthFile, n: int, result: Result) -> Can
             wrong = np.flatnonzero(~equal[: len(then)])
             first_wrong = position + int(wrong[0])
         absent = position + np.arange(len(counts)) * BLOCK >= result.size
-        letters.append("".join(np.where(right, "R", np.where(absent, "A", "W"))))
+        letters.append(np.where(right, damage.RIGHT, np.where(absent, damage.ABSENT, damage.WRONG)))
     beyond = bool(whole_but_gone.any()) and _unattainable(specimen, file, whole_but_gone)
     if not beyond:
         credit = min(credit, round(file.ceiling.bytes * file.size))
@@ -283,10 +260,10 @@ def _compare(specimen: Specimen, file: TruthFile, n: int, result: Result) -> Can
         result.number,
         n,
         credit,
-        compare_names(result.path, file.path),
+        compare_names(result.named, file.path),
         False,
         first_wrong,
-        "".join(letters),
+        damage.encode(np.concatenate(letters)) if letters else "",
         beyond,
     )
 

@@ -5,26 +5,34 @@ from __future__ import annotations
 import csv
 import json
 import math
+import re
 from dataclasses import dataclass
 from pathlib import Path
 from typing import Any
 
 from sastrugi.errors import SastrugiError
+from sastrugi.media import Extent
 from sastrugi.recovery.manifest import MANIFEST, MANIFEST_HEAD
 
 COLUMNS: dict[str, tuple[str, ...]] = {
     "file": ("file", "result", "result file", "path", "output"),
     "confidence": ("confidence", "sure", "certainty", "probability"),
+    "original": ("original_path", "original path", "original", "original name"),
+    "extents": ("extents", "ranges", "places"),
 }
 """What is read of a table, and the headings under which it may stand, in any order and case."""
 _LARGEST = 256 << 20
+_EXTENT = re.compile(r"(\d{1,18})\+(\d{1,18})")
 
 
 @dataclass(frozen=True, slots=True)
 class Claim:
-    """What a program says of one result: how sure it is (0 to 1) that it is intact."""
+    """What a program says of one result: how sure it is (0 to 1) that it is intact, what the file was called, and where
+    on the medium it lay."""
 
     confidence: float | None = None
+    original_path: str = ""
+    extents: tuple[Extent, ...] = ()
 
 
 def read_claims(table: Path | None, results: Path) -> dict[str, Claim]:
@@ -41,14 +49,18 @@ def read_claims(table: Path | None, results: Path) -> dict[str, Claim]:
     rows = _rows(table)
     out: dict[str, Claim] = {}
     roots = (f"{results.resolve()}/", f"{results}/", f"{results.name}/")
+    known: dict[tuple[Any, ...], dict[str, list[Any]]] = {}
     for number, row in enumerate(rows, 2):
-        given = {str(key).strip().casefold(): value for key, value in row.items() if key is not None}
-        found = {key: _value(given, names) for key, names in COLUMNS.items()}
+        heads = tuple(row)
+        if heads not in known:
+            known[heads] = {key: _headings(heads, names) for key, names in COLUMNS.items()}
+        found = {key: _value(row, headings) for key, headings in known[heads].items()}
         if not found["file"]:
-            heads = ", ".join(sorted(map(str, row))[:8])
-            known = ", ".join(COLUMNS["file"])
-            raise SastrugiError(f"{table}, row {number}: has no column 'file' (it has {heads}): name it one of {known}")
-        out[_below(found["file"], roots)] = Claim(_confidence(table, number, found["confidence"]))
+            has, names = ", ".join(sorted(map(str, row))[:8]), ", ".join(COLUMNS["file"])
+            raise SastrugiError(f"{table}, row {number}: has no column 'file' (it has {has}): name it one of {names}")
+        told = f"{table}, row {number}"
+        sure, where = _confidence(told, found["confidence"]), _extents(told, found["extents"])
+        out[_below(found["file"], roots)] = Claim(sure, found["original"].replace("\\", "/"), where)
     return out
 
 
@@ -69,8 +81,14 @@ def _rows(table: Path) -> list[dict[str, Any]]:
         raise SastrugiError(f"{table}: cannot be read as a table: {error}") from error
 
 
-def _value(given: dict[str, Any], names: tuple[str, ...]) -> str:
-    return next((str(given[name]) for name in names if given.get(name) not in (None, "")), "")
+def _headings(heads: tuple[Any, ...], names: tuple[str, ...]) -> list[Any]:
+    """Those of a row's headings that are one of `names`, in their order."""
+    plain = {str(head).strip().casefold(): head for head in heads if head is not None}
+    return [plain[name] for name in names if name in plain]
+
+
+def _value(row: dict[Any, Any], headings: list[Any]) -> str:
+    return next((str(row[name]) for name in headings if row[name] not in (None, "")), "")
 
 
 def _below(path: str, roots: tuple[str, ...]) -> str:
@@ -82,7 +100,15 @@ def _below(path: str, roots: tuple[str, ...]) -> str:
     return path.lstrip("/").removeprefix("./")
 
 
-def _confidence(table: Path, number: int, text: str) -> float | None:
+def _extents(row: str, text: str) -> tuple[Extent, ...]:
+    """`offset+length`, in bytes, with anything but digits and plus signs between them."""
+    out = tuple(Extent(int(offset), int(length)) for offset, length in _EXTENT.findall(text))
+    if bool(text.strip()) != bool(out):
+        raise SastrugiError(f"{row}: '{text[:40]}' are no extents: write offset+length in bytes: 4096+512 8192+100")
+    return out
+
+
+def _confidence(row: str, text: str) -> float | None:
     if not text:
         return None
     try:
@@ -90,5 +116,5 @@ def _confidence(table: Path, number: int, text: str) -> float | None:
     except ValueError:
         value = math.nan
     if not 0 <= value <= 1:
-        raise SastrugiError(f"{table}, row {number}: '{text[:40]}' is no confidence: write 0 to 1, or a percentage")
+        raise SastrugiError(f"{row}: '{text[:40]}' is no confidence: write 0 to 1, or a percentage")
     return value

@@ -9,6 +9,7 @@ import numpy as np
 
 from sastrugi.media import Extent, RangeSet
 from sastrugi.media.extents import total
+from sastrugi.scoring import damage
 from sastrugi.scoring.bytes_route import ByBytes
 from sastrugi.scoring.matching import Candidate
 from sastrugi.scoring.names import compare_names
@@ -66,13 +67,15 @@ def candidates_by_extents(files: list[TruthFile], results: list[Result]) -> ByBy
 
 def _candidate(file: TruthFile, n: int, result: Result, right: list[Extent]) -> Candidate:
     covered = RangeSet(right)
-    blocks = np.full(-(-file.size // BLOCK), "W")
-    blocks[-(-result.size // BLOCK) :] = "A"
-    for extent in covered:
-        end = file.size if extent.end >= file.size else extent.end // BLOCK * BLOCK
-        blocks[-(-extent.offset // BLOCK) : -(-end // BLOCK)] = "R"
-    gaps = covered.gaps(Extent(0, file.size))
     in_place = total(covered)
     exact = in_place == file.size == result.size
-    name = compare_names(result.path, file.path)
-    return Candidate(result.number, n, in_place, name, exact, gaps[0].offset if gaps else None, "".join(blocks))
+    name = compare_names(result.named, file.path)
+    if exact:
+        return Candidate(result.number, n, in_place, name, True, None, damage.all_right(file.size))
+    blocks = np.full(-(-file.size // BLOCK), damage.WRONG)
+    blocks[-(-result.size // BLOCK) :] = damage.ABSENT
+    for extent in covered:
+        end = file.size if extent.end >= file.size else extent.end // BLOCK * BLOCK
+        blocks[-(-extent.offset // BLOCK) : -(-end // BLOCK)] = damage.RIGHT
+    gaps = covered.gaps(Extent(0, file.size))
+    return Candidate(result.number, n, in_place, name, False, gaps[0].offset if gaps else None, damage.encode(blocks))

@@ -4,6 +4,10 @@ from __future__ import annotations
 
 from collections import defaultdict
 from collections.abc import Callable, Sequence
+from typing import Any
+
+import numpy as np
+from numpy.typing import NDArray
 
 from sastrugi.kinds import all_kinds
 from sastrugi.scoring.scorecard import Figure, FileScore, Group, figure
@@ -37,51 +41,62 @@ def group_of(kind: str) -> str:
     return known.group if known else "data"
 
 
-def headline_of(scores: Sequence[FileScore]) -> dict[str, Figure]:
-    """Intact, complete, named and all three of these files. Empty ones count in names, not in content."""
-    filled = [s for s in scores if s.size]
-    attainable = [s for s in filled if s.ceiling_bytes == 1.0 or s.intact]
-    return {
-        "intact": figure(sum(s.intact for s in filled), len(filled), len(attainable)),
-        "complete": figure(
-            sum(s.completeness for s in filled), len(filled), sum(s.ceiling_bytes for s in filled), False
-        ),
-        "named": figure(sum(s.named for s in scores), len(scores), sum(s.ceiling_name == "full" for s in scores)),
-        "all_three": figure(
-            sum(s.intact and s.named for s in filled),
-            len(filled),
-            sum(s.ceiling_name == "full" for s in attainable),
-        ),
-    }
+class Columns:
+    """What the headline is made of, as arrays: one item a file."""
+
+    def __init__(self, scores: Sequence[FileScore]) -> None:
+        self.size = np.array([s.size for s in scores], np.float64)
+        self.intact = np.array([s.intact for s in scores], bool)
+        self.named = np.array([s.named for s in scores], bool)
+        self.completeness = np.array([s.completeness for s in scores], np.float64)
+        self.ceiling = np.array([s.ceiling_bytes for s in scores], np.float64)
+        self.ceiling_named = np.array([s.ceiling_name == "full" for s in scores], bool)
+
+    def headline(self, of: NDArray[np.int64]) -> dict[str, Figure]:
+        """Intact, complete, named and all three of these files. Empty ones count in names, not in content."""
+        filled = of[self.size[of] > 0]
+        attainable = filled[(self.ceiling[filled] == 1) | self.intact[filled]]
+        intact = filled[self.intact[filled]]
+        return {
+            "intact": figure(len(intact), len(filled), len(attainable)),
+            "complete": figure(
+                float(self.completeness[filled].sum()), len(filled), float(self.ceiling[filled].sum()), False
+            ),
+            "named": figure(int(self.named[of].sum()), len(of), int(self.ceiling_named[of].sum())),
+            "all_three": figure(int(self.named[intact].sum()), len(filled), int(self.ceiling_named[attainable].sum())),
+        }
+
+    def by_bytes(self) -> dict[str, Figure]:
+        """Bytes of files that came back intact, and bytes that came back in place."""
+        total, whole = float(self.size.sum()), (self.ceiling == 1) | self.intact
+        return {
+            "intact_bytes": figure(
+                float(self.size[self.intact].sum()), int(total), float(self.size[whole].sum()), False
+            ),
+            "complete_bytes": figure(
+                float((self.completeness * self.size).sum()), int(total), float((self.ceiling * self.size).sum()), False
+            ),
+        }
+
+    def group(self, key: str, of: NDArray[np.int64]) -> Group:
+        return Group(
+            key=key,
+            files=len(of),
+            bytes=int(self.size[of].sum()),
+            attainable=int((self.ceiling[of] == 1).sum()),
+            **self.headline(of),
+        )
 
 
-def complete_bytes(scores: Sequence[FileScore]) -> Figure:
-    """Bytes that came back in place."""
-    return figure(
-        sum(s.completeness * s.size for s in scores),
-        sum(s.size for s in scores),
-        sum(s.ceiling_bytes * s.size for s in scores),
-        False,
-    )
-
-
-def groups_of(scores: Sequence[FileScore]) -> dict[str, tuple[Group, ...]]:
-    """The same by each property of BY, in order of the keys (of sizes: of size)."""
-    out: dict[str, tuple[Group, ...]] = {}
+def figures_of(scores: Sequence[FileScore]) -> dict[str, Any]:
+    """The headline, the same weighted by bytes, and `groups`: the headline by each property of BY, in order of the
+    keys (of sizes: of size)."""
+    columns = Columns(scores)
+    groups: dict[str, tuple[Group, ...]] = {}
     for by, key_of in BY.items():
-        members: defaultdict[str, list[FileScore]] = defaultdict(list)
-        for score in scores:
-            members[key_of(score)].append(score)
+        members: defaultdict[str, list[int]] = defaultdict(list)
+        for n, score in enumerate(scores):
+            members[key_of(score)].append(n)
         keys = sorted(members, key=lambda key: (_ORDER.index(key) if key in _ORDER else -1, key))
-        out[by] = tuple(_group(key, members[key]) for key in keys)
-    return out
-
-
-def _group(key: str, scores: Sequence[FileScore]) -> Group:
-    return Group(
-        key=key,
-        files=len(scores),
-        bytes=sum(s.size for s in scores),
-        attainable=sum(s.ceiling_bytes == 1.0 for s in scores),
-        **headline_of(scores),
-    )
+        groups[by] = tuple(columns.group(key, np.array(members[key])) for key in keys)
+    return {**columns.headline(np.arange(len(scores))), **columns.by_bytes(), "groups": groups}

@@ -18,8 +18,8 @@ _NAME_WEIGHT = 1 / 16
 class Candidate:
     """A result that may answer for a reference: `in_place` bytes of it stand where they should.
 
-    `first_wrong` is the first byte that does not; `blocks` is the damage map: one letter per 512-byte block, R right,
-    W wrong, A absent. `beyond_ceiling` says that blocks came back that no longer exist.
+    `first_wrong` is the first byte that does not; `damage` is the map of its blocks (see damage). `beyond_ceiling`
+    says that blocks came back that no longer exist.
     """
 
     result: int
@@ -28,7 +28,7 @@ class Candidate:
     name: NameVerdict
     exact: bool = False
     first_wrong: int | None = None
-    blocks: str = ""
+    damage: str = ""
     beyond_ceiling: bool = False
 
     @property

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import datetime as dt
+import os
 from dataclasses import dataclass
 from pathlib import Path
 
@@ -16,7 +17,8 @@ from sastrugi.scoring.claims import Claim
 
 @dataclass(frozen=True, slots=True)
 class Result:
-    """One result: its path below the results folder (or a finding's path), its size, and where its bytes are."""
+    """One result: its path below the results folder (or a finding's path) and its size. Its bytes are in `file`; or,
+    of a finding, in `extents` of the medium, which otherwise are what the program says."""
 
     number: int
     path: str
@@ -25,6 +27,12 @@ class Result:
     extents: tuple[Extent, ...] = ()
     modified: dt.datetime | None = None
     confidence: float | None = None
+    claimed_path: str = ""
+
+    @property
+    def named(self) -> str:
+        """The path whose name is scored: what the program says the file was called, or else the result's own."""
+        return self.claimed_path or self.path
 
     def head(self, length: int) -> bytes:
         """Its first bytes, where it is a file."""
@@ -34,28 +42,64 @@ class Result:
             return file.read(length)
 
 
-def read_folder(folder: Path, claims: dict[str, Claim] | None = None) -> list[Result]:
-    """Every regular file below `folder` that can be read, links not followed; our own manifest is no result. `claims`
-    are what the program says of them."""
-    if not folder.is_dir():
-        raise SastrugiError(f"{folder}: is no folder of results: name the folder that holds the files brought back")
+@dataclass(frozen=True, slots=True)
+class Folder:
+    """What is in a folder of results, and which of its folders could not be read."""
+
+    results: list[Result]
+    unreadable: list[str]
+
+
+def read_folder(folder: Path, claims: dict[str, Claim]) -> Folder:
+    """Every regular file below `folder`, links not followed; our own manifest is no result. `claims` are what the
+    program says of them."""
+    files: list[tuple[tuple[str, ...], Path, os.stat_result]] = []
+    unreadable: list[str] = []
+    waiting: list[tuple[str, ...]] = [()]
+    while waiting:
+        parts = waiting.pop()
+        try:
+            with os.scandir(folder.joinpath(*parts)) as entries:
+                for entry in entries:
+                    if entry.is_dir(follow_symlinks=False):
+                        waiting.append((*parts, entry.name))
+                    elif entry.is_file(follow_symlinks=False):
+                        files.append(((*parts, entry.name), Path(entry.path), entry.stat(follow_symlinks=False)))
+        except OSError as error:
+            unreadable.append(f"{_told(parts) or '.'}: {error.strerror}")
+    files.sort(key=lambda item: item[0])
     out: list[Result] = []
-    for path in sorted(folder.rglob("*")):
-        if path.is_symlink() or not path.is_file():
+    unsaid = Claim()
+    for parts, path, status in files:
+        if parts == (MANIFEST,) and _is_manifest(path):
             continue
-        if path.parent == folder and path.name == MANIFEST and _is_manifest(path):
-            continue
-        name = str(path.relative_to(folder)).encode("utf-8", "replace").decode()
-        status = path.stat()
-        said = (claims or {}).get(name)
-        modified = dt.datetime.fromtimestamp(status.st_mtime)
-        out.append(Result(len(out), name, status.st_size, path, (), modified, said.confidence if said else None))
-    return out
+        name = _told(parts)
+        said = claims.get(name, unsaid)
+        when = _moment(status.st_mtime)
+        out.append(
+            Result(len(out), name, status.st_size, path, said.extents, when, said.confidence, said.original_path)
+        )
+    return Folder(out, sorted(unreadable))
+
+
+def _told(parts: tuple[str, ...]) -> str:
+    """A path as it is told: names that are no Unicode have marks in place of what is none."""
+    return "/".join(parts).encode("utf-8", "replace").decode()
+
+
+def _moment(seconds: float) -> dt.datetime | None:
+    try:
+        return dt.datetime.fromtimestamp(seconds)
+    except (ValueError, OverflowError, OSError):
+        return None
 
 
 def _is_manifest(path: Path) -> bool:
-    with path.open("rb") as file:
-        return file.read(64).startswith(MANIFEST_HEAD.encode())
+    try:
+        with path.open("rb") as file:
+            return file.read(64).startswith(MANIFEST_HEAD.encode())
+    except OSError:
+        return False
 
 
 def read_findings(path: Path, selection: Selection, medium: Medium) -> list[Result]:

@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import re
 from collections import Counter
 from pathlib import Path
 
@@ -15,12 +14,14 @@ from sastrugi.safety import require_outside
 from sastrugi.scoring.bytes_route import ByBytes, Shifted, candidates_by_bytes
 from sastrugi.scoring.calibration import calibrate
 from sastrugi.scoring.claims import read_claims
+from sastrugi.scoring.damage import shortfall
 from sastrugi.scoring.extents_route import candidates_by_extents
-from sastrugi.scoring.groups import complete_bytes, group_of, groups_of, headline_of
+from sastrugi.scoring.groups import figures_of, group_of
 from sastrugi.scoring.matching import Candidate, assign
 from sastrugi.scoring.names import NameVerdict, compare_names
 from sastrugi.scoring.opens import differences, open_results
-from sastrugi.scoring.results import Result, read_findings, read_folder
+from sastrugi.scoring.places import compare_places
+from sastrugi.scoring.results import Folder, Result, read_findings, read_folder
 from sastrugi.scoring.scorecard import (
     Calibration,
     ContentVerdict,
@@ -29,12 +30,11 @@ from sastrugi.scoring.scorecard import (
     ResultClass,
     ResultScore,
     Scorecard,
-    run_length,
 )
 from sastrugi.scoring.sets import FileSet, parse_set
 from sastrugi.scoring.times import TimeWord, compare_times
-from sastrugi.specimen.blocks import BLOCK
 from sastrugi.specimen.truth import Specimen, TruthFile
+from sastrugi.specimen.unchanged import require_unchanged
 from sastrugi.units import format_size
 
 _NAME_REASONS = {"name": "right content, folder lost", "near": "right content, name damaged"}
@@ -73,27 +73,33 @@ def judge(
     """As `score`, with all that led to the scorecard."""
     chosen = parse_set(files_of, specimen.truth)
     files = [file for file in specimen.truth.files if file.kept]
+    if not results.is_dir() and not results.is_file():
+        raise SastrugiError(f"{results}: there is neither a folder of results nor a scan file")
     if results.is_dir():
         require_outside(results, specimen.folder, "the specimen itself")
-        items = read_folder(results, read_claims(table, results))
-        found = candidates_by_bytes(specimen, files, items, progress)
-    elif results.is_file():
-        wanted = (selection or Selection()).with_default_state("any" if chosen.standing else "lost")
-        items = read_findings(results, wanted, specimen.medium)
-        found = candidates_by_extents(files, items)
+        require_outside(specimen.folder, results, "the folder of results, which would be scored with it")
+    require_unchanged(specimen, progress)
+    if results.is_dir():
+        folder = read_folder(results, read_claims(table, results))
+        found = candidates_by_bytes(specimen, files, folder.results, progress)
     else:
-        raise SastrugiError(f"{results}: there is neither a folder of results nor a scan file")
-    return Judgement(specimen, files, items, found, chosen)
+        wanted = (selection or Selection()).with_default_state("any" if chosen.standing else "lost")
+        folder = Folder(read_findings(results, wanted, specimen.medium), [])
+        found = candidates_by_extents(files, folder.results)
+    return Judgement(specimen, files, folder, found, chosen)
 
 
 class Judgement:
     """Assignments, verdicts and figures for one set of results."""
 
     def __init__(
-        self, specimen: Specimen, files: list[TruthFile], results: list[Result], found: ByBytes, chosen: FileSet
+        self, specimen: Specimen, files: list[TruthFile], folder: Folder, found: ByBytes, chosen: FileSet
     ) -> None:
-        self._specimen, self._files, self._results, self._found = specimen, files, results, found
-        self._chosen = chosen
+        self._specimen, self._files, self._results, self._found = specimen, files, folder.results, found
+        self._chosen, self._unreadable = chosen, folder.unreadable
+        self._file_systems = {
+            (v.name, life.number): life.file_system for v in specimen.truth.volumes for life in v.lives
+        }
         in_set = {n for n, file in enumerate(files) if chosen.takes(file)}
         wanted = [c for c in found.candidates if c.reference in in_set and (c.in_place or c.exact)]
         self._set = sorted(in_set)
@@ -118,18 +124,17 @@ class Judgement:
         free = [result for result in self._results if result.number not in used]
         by_name: dict[str, list[Result]] = {}
         for result in free:
-            by_name.setdefault(result.path.rpartition("/")[2].casefold(), []).append(result)
+            by_name.setdefault(result.named.rpartition("/")[2].casefold(), []).append(result)
         candidates = [
             Candidate(result.number, n, 0, verdict)
             for n in open_files
             for result in by_name.get(self._files[n].name.casefold(), ())
-            if (verdict := compare_names(result.path, self._files[n].path)) >= NameVerdict.NEAR
+            if (verdict := compare_names(result.named, self._files[n].path)) >= NameVerdict.NEAR
         ]
         return assign(candidates)
 
     def scorecard(self, results: Path) -> Scorecard:
         scores = [self._file_score(n) for n in self._set]
-        headline = headline_of(scores)
         classes = self._classes()
         counts = Counter(item.is_ for item in classes)
         claimed = sum(result.size for result in self._results)
@@ -138,9 +143,8 @@ class Judgement:
             specimen=self._specimen.truth.recipe,
             set=self._chosen.name,
             results_from=results.name,
-            **headline,
-            complete_bytes=complete_bytes(scores),
-            groups=groups_of(scores),
+            **figures_of(scores),
+            places=Counter(s.place for s in scores if s.result),
             times=Counter(s.times for s in scores if s.result),
             opens=Counter(s.opens for s in scores if s.result),
             precision=known / len(classes) if classes else None,
@@ -149,6 +153,7 @@ class Judgement:
             classes={name: counts[name] for name in RESULT_CLASSES},
             files=tuple(scores),
             results=tuple(classes),
+            unreadable=tuple(self._unreadable),
         )
 
     def of(self, file: TruthFile) -> tuple[FileScore, Result | None]:
@@ -185,6 +190,7 @@ class Judgement:
         result = self._results[chosen.result] if chosen else None
         content = self._content(file, answer, foreign)
         moved = self._shifted.get(n) if answer is None else None
+        wrong_runs, longest_right = shortfall(answer.damage, file.size) if answer else (0, 0)
         return FileScore(
             id=file.id,
             path=file.path,
@@ -200,9 +206,11 @@ class Judgement:
             name=chosen.name.word if chosen else "none",
             result=result.path if result else None,
             first_wrong=answer.first_wrong if answer else None,
-            damage=run_length(answer.blocks) if answer else "",
-            **_runs(answer.blocks if answer else "", file.size),
+            damage=answer.damage if answer else "",
+            wrong_runs=wrong_runs,
+            longest_right=longest_right,
             times=self._times(file, result if answer else None),
+            place=compare_places(result.extents, file) if result and answer else "untold",
             opens=self._opens.get(result.number, ("untested", ""))[0] if result else "untested",
             nearness=self._nearness.get(n),
             confidence=result.confidence if result else None,
@@ -219,9 +227,8 @@ class Judgement:
         return f"its bytes came back {by}, in {self._results[moved.result].path}"
 
     def _times(self, file: TruthFile, result: Result | None) -> TimeWord:
-        lives = {(v.name, life.number): life.file_system for v in self._specimen.truth.volumes for life in v.lives}
         found = result.modified if result else None
-        return compare_times(found, file.modified, lives.get((file.volume, file.life), ""))
+        return compare_times(found, file.modified, self._file_systems.get((file.volume, file.life), ""))
 
     def _calibration(self, classes: list[ResultScore], scores: list[FileScore]) -> Calibration | None:
         """Of every result whose confidence was stated, whether it is a whole file of the set."""
@@ -294,13 +301,7 @@ class Judgement:
                     is_=is_,
                     of=self._files[of].path if of >= 0 else None,
                     confidence=result.confidence,
+                    problem=self._found.unreadable.get(n, ""),
                 )
             )
         return out
-
-
-def _runs(blocks: str, size: int) -> dict[str, int]:
-    """Of a damage map: how many runs are not right, and the bytes of the longest that is."""
-    right = [run for run in re.split("[WA]+", blocks) if run]
-    wrong = len(re.findall("[WA]+", blocks))
-    return {"wrong_runs": wrong, "longest_right": min(max(map(len, right), default=0) * BLOCK, size)}

@@ -2,13 +2,13 @@
 
 from __future__ import annotations
 
-import re
 from math import sqrt
 from typing import TYPE_CHECKING, Literal
 
 from pydantic import BaseModel, ConfigDict
 
 from sastrugi.scoring.names import NameWord
+from sastrugi.scoring.places import PlaceWord
 from sastrugi.scoring.times import TimeWord
 
 OpensWord = Literal["yes", "no", "untested"]
@@ -17,7 +17,6 @@ if TYPE_CHECKING:
     import pandas as pd
 
 SCORECARD_VERSION = 2
-_RUN = re.compile(r"(.)\1*")
 _Z95 = 1.959963984540054
 
 ContentVerdict = Literal["intact", "padded", "cut", "mixed", "foreign", "missing"]
@@ -53,6 +52,7 @@ class FileScore(_Value):
     wrong_runs: int
     longest_right: int
     times: TimeWord
+    place: PlaceWord
     opens: OpensWord
     nearness: float | None
     confidence: float | None
@@ -74,13 +74,14 @@ class FileScore(_Value):
 
 class ResultScore(_Value):
     """One result and what it is; `of` is the path of the file it comes from, where one is known. `confidence` is what
-    the program said of it."""
+    the program said of it, `problem` why it could not be read."""
 
     path: str
     size: int
     is_: ResultClass
     of: str | None
-    confidence: float | None = None
+    confidence: float | None
+    problem: str
 
 
 class Figure(_Value):
@@ -128,7 +129,8 @@ class Group(_Value):
 
 
 class Scorecard(_Value):
-    """All of it. Headline figures are out of the set and out of the ceiling; `groups` give them by each property."""
+    """All of it. Headline figures are out of the set and out of the ceiling; `groups` give them by each property.
+    `unreadable` are folders among the results that could not be read, and why."""
 
     format: Literal["sastrugi-scorecard"] = "sastrugi-scorecard"
     version: int = SCORECARD_VERSION
@@ -137,11 +139,13 @@ class Scorecard(_Value):
     results_from: str
     intact: Figure
     complete: Figure
-    complete_bytes: Figure
     named: Figure
     all_three: Figure
+    intact_bytes: Figure
+    complete_bytes: Figure
     groups: dict[str, tuple[Group, ...]]
     times: dict[TimeWord, int]
+    places: dict[PlaceWord, int]
     opens: dict[OpensWord, int]
     precision: float | None
     inflation: float
@@ -149,6 +153,7 @@ class Scorecard(_Value):
     classes: dict[str, int]
     files: tuple[FileScore, ...]
     results: tuple[ResultScore, ...]
+    unreadable: tuple[str, ...]
 
     def frame(self) -> pd.DataFrame:
         """One row for each reference file, with the columns of FileScore."""
@@ -181,8 +186,3 @@ def figure(value: float, of_set: int, of_ceiling: float, counted: bool = True) -
         share_of_ceiling=value / of_ceiling if of_ceiling else None,
         interval=wilson(int(value), of_set) if counted else None,
     )
-
-
-def run_length(letters: str) -> str:
-    """`RRRWWA` as `3R2W1A`."""
-    return "".join(f"{run.end() - run.start()}{run[1]}" for run in _RUN.finditer(letters))

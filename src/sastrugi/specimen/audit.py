@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterable
 from dataclasses import dataclass
 from pathlib import PurePath
 
@@ -14,7 +13,7 @@ from sastrugi.media.opening import SPECIMEN_IMAGE
 from sastrugi.media.partitions import read_table
 from sastrugi.progress import Progress
 from sastrugi.specimen.ceiling import share_by_books, share_by_look
-from sastrugi.specimen.digests import medium_digest, sha256_file
+from sastrugi.specimen.digests import blake3_of, medium_digest, sha256_file
 from sastrugi.specimen.truth import RECIPE_FILE, SUMS_FILE, TRUTH_FILE, UNKNOWN, Specimen, TruthFile
 from sastrugi.volumes.base import Entry
 from sastrugi.volumes.looking import look_at_record, same_name
@@ -106,7 +105,7 @@ def _live_files(specimen: Specimen, progress: Progress) -> Check:
             faults += [
                 f"{path} does not read back as it was written"
                 for path, file in expected.items()
-                if _digest(specimen.blocks(file)) != file.blake3
+                if blake3_of(specimen.blocks(file)) != file.blake3
             ]
             continue
         reader = probe(specimen.medium, volume.where) if volume.life else None
@@ -136,18 +135,11 @@ def _originals(specimen: Specimen, progress: Progress) -> Check:
     faults: list[str] = []
     progress.start("originals", len(lost), "files")
     for n, file in enumerate(lost, 1):
-        if _digest(specimen.blocks(file)) != file.blake3:
+        if blake3_of(specimen.blocks(file)) != file.blake3:
             faults.append(f"the original of {file.path} is not what the truth says")
         progress.at(n)
     progress.finish()
     return Check("originals of lost files", len(lost), tuple(faults))
-
-
-def _digest(blocks: Iterable[bytes]) -> str:
-    digest = blake3()
-    for block in blocks:
-        digest.update(block)
-    return digest.hexdigest()
 
 
 def _ceilings(specimen: Specimen, progress: Progress) -> Check:

@@ -8,6 +8,8 @@ from collections.abc import Iterator
 from pathlib import Path
 from typing import Literal
 
+import numpy as np
+from numpy.typing import NDArray
 from pydantic import BaseModel, ConfigDict, ValidationError
 
 from sastrugi.errors import SpecimenError
@@ -190,6 +192,35 @@ class Truth(_Value):
         return [file for file in self.files if file.standing]
 
 
+def _read_truth(path: Path) -> Truth:
+    try:
+        text = path.read_bytes()
+    except OSError as error:
+        raise SpecimenError(f"{path}: cannot be read: {error.strerror}") from error
+    try:
+        truth = Truth.model_validate_json(text)
+        version: object = truth.version
+    except ValidationError as error:
+        version = _version_of(path, text)
+        if version in READABLE_VERSIONS:
+            first = error.errors()[0]
+            where = ".".join(str(part) for part in first["loc"])
+            raise SpecimenError(f"{path}: is damaged at {where}: {first['msg']}") from error
+    if version not in READABLE_VERSIONS:
+        raise SpecimenError(
+            f"{path}: is version {version} of the truth, this program reads {TRUTH_VERSION}: build the specimen again"
+        )
+    return truth
+
+
+def _version_of(path: Path, text: bytes) -> object:
+    try:
+        loaded = json.loads(text)
+    except (ValueError, RecursionError) as error:
+        raise SpecimenError(f"{path}: cannot be read: {error}") from error
+    return loaded.get("version") if isinstance(loaded, dict) else None
+
+
 class Specimen:
     """A specimen folder, opened. Close it, or use it in a `with`."""
 
@@ -199,22 +230,7 @@ class Specimen:
         path = folder / TRUTH_FILE
         if not path.is_file():
             raise SpecimenError(f"{folder}: is no specimen (it holds no {TRUTH_FILE}): make one with 'sastrugi build'")
-        try:
-            loaded = json.loads(path.read_text("utf-8"))
-        except (OSError, ValueError) as error:
-            raise SpecimenError(f"{path}: cannot be read: {error}") from error
-        version = loaded.get("version") if isinstance(loaded, dict) else None
-        if version not in READABLE_VERSIONS:
-            raise SpecimenError(
-                f"{path}: is version {version} of the truth, this program reads {TRUTH_VERSION}: "
-                "build the specimen again"
-            )
-        try:
-            self.truth = Truth.model_validate(loaded)
-        except ValidationError as error:
-            first = error.errors()[0]
-            where = ".".join(str(part) for part in first["loc"])
-            raise SpecimenError(f"{path}: is damaged at {where}: {first['msg']}") from error
+        self.truth = _read_truth(path)
         self.medium: Medium = open_medium(folder / SPECIMEN_IMAGE)
 
     def __enter__(self) -> Specimen:
@@ -235,6 +251,16 @@ class Specimen:
                 return saved.read(max(length, 0))
         except OSError as error:
             raise SpecimenError(f"{path}: the original of {file.path} is missing: build the specimen again") from error
+
+    def original_into(self, file: TruthFile, position: int, buffer: NDArray[np.uint8]) -> None:
+        """The same, as many bytes as `buffer` holds and the file has there."""
+        if not file.untouched:
+            buffer[:] = np.frombuffer(self.original(file, position, len(buffer)), np.uint8)
+            return
+        at = 0
+        for offset, length in within(cut(file.extents, file.size), position, len(buffer)):
+            self.medium.read_into(offset, buffer[at : at + length].data)
+            at += length
 
     def original_at(self, file: TruthFile) -> Path | tuple[Extent, ...]:
         """Where the original of a reference file is: extents of the medium, or a file among `originals`."""
