@@ -35,7 +35,7 @@ def test_demo_tells_the_whole_story_on_one_screen(sastrugi: Program, tmp_path: P
     ran = sastrugi("demo", "--into", tmp_path / "d")
     lines = ran.out.splitlines()
     assert len(lines) <= 50 and max(map(len, lines)) <= 100 and "\x1b" not in ran.out
-    for words in ("17 of them lost", "intact (same bytes)", "complete (bytes in place)", "named (folder and name)", "all three",
+    for words in ("17 of them lost", "intact: same bytes", "complete: bytes in place", "named: folder and name", "all three",
                   "Of the set", "Of the ceiling", "overwritten by FRN00014.JPG", "Where things lie", "W lost, still whole"):  # fmt: skip
         assert words in ran.out, words
     assert re.search(r"intact \(same bytes\) +15 +88\.2 % of 17 +66–97 +100 % of 15", ran.out)

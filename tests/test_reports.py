@@ -150,7 +150,10 @@ def test_the_same_results_give_the_same_page(
         "no format of this name" in sastrugi("report", demo / "specimen", bad, "--out", tmp_path / "r.doc", code=2).err
     )
     sastrugi("report", demo / "specimen", demo / "card.scan", "--out", tmp_path / "s.html")
-    assert "All files" in (tmp_path / "s.html").read_text("utf-8")
+    text = (tmp_path / "s.html").read_text("utf-8")
+    assert "All files" in text and text.count('alt="/DCIM/101FIRN/FRN00003.JPG as it') == 2, (
+        "pictures of a finding, straight from the medium"
+    )
 
 
 def test_the_published_schema_is_that_of_the_scorecard() -> None:

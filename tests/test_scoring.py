@@ -3,6 +3,8 @@
 from __future__ import annotations
 
 import datetime as dt
+import errno
+import io
 import json
 import os
 import random
@@ -13,19 +15,24 @@ from collections.abc import Callable
 from dataclasses import dataclass, field
 from pathlib import Path
 from typing import Any
+from unittest import mock
 
 import numpy as np
 import pytest
 from hypothesis import given, settings
 from hypothesis import strategies as st
+from PIL import Image
 
+from sastrugi.cli.judging import warn
+from sastrugi.media import Extent
 from sastrugi.progress import Progress
 from sastrugi.scoring.calibration import calibrate
-from sastrugi.scoring.claims import read_claims
+from sastrugi.scoring.claims import Claim, read_claims
+from sastrugi.scoring.judgement import judge
 from sastrugi.scoring.matching import Candidate, assign
 from sastrugi.scoring.names import NameVerdict, compare_names
-from sastrugi.scoring.score import score
 from sastrugi.scoring.scorecard import FileScore, Scorecard, wilson
+from sastrugi.scoring.witnesses import Witnesses
 from sastrugi.specimen.truth import Specimen, TruthFile
 from tests.conftest import Program
 
@@ -49,7 +56,7 @@ def set_time(path: Path, moment: dt.datetime) -> None:
 
 def scored(demo: Path, results: Path) -> Scorecard:
     with Specimen(demo / "specimen") as specimen:
-        return score(specimen, results, Progress())
+        return judge(specimen, results, Progress()).scorecard()
 
 
 def test_originals_score_all_and_nothing_scores_nothing(demo: Path, perfect: Path, tmp_path: Path) -> None:
@@ -375,22 +382,104 @@ def test_sets_and_floors(sastrugi: Program, demo: Path, tmp_path: Path) -> None:
     assert "is no floor" in sastrugi("score", demo / "specimen", demo / "results", "--floor", "sharp=1", code=2).err
 
 
-@given(st.permutations(["Confidence", "FILE", "note", "original path"]), st.sampled_from(",;\t"), st.booleans())
+@given(
+    st.permutations(["Confidence", "FILE", "note", "Original Path", "extents"]), st.sampled_from(",;\t"), st.booleans()
+)
 def test_a_table_of_claims_in_any_order(
     tmp_path_factory: pytest.TempPathFactory, columns: list[str], separator: str, percent: bool
 ) -> None:
     folder = tmp_path_factory.mktemp("claims")
-    rows = [("a/one.jpg", 0.5, "x"), (str(folder.resolve() / "r" / "two.jpg"), 0.25, "y"), ("three", None, "")]
+    rows = [
+        ("a/one.jpg", 0.5, "/DCIM/one.jpg", "4096+512 8192+7"),
+        (str(folder.resolve() / "r" / "two.jpg"), 0.25, "\\\\Notes\\\\two.jpg", ""),
+        ("three", None, "", "[0+1]"),
+    ]
     lines = [separator.join(columns)]
-    for name, sure, original in rows:
+    for name, sure, original, extents in rows:
         told = "" if sure is None else f"{sure:.0%}" if percent else str(sure)
-        cells = {"Confidence": told, "FILE": name, "note": "n", "original path": original}
+        cells = {"Confidence": told, "FILE": name, "note": "n", "Original Path": original, "extents": extents}
         lines.append(separator.join(cells[column] for column in columns))
     (folder / "t.csv").write_text("\n".join(lines))
-    claims = read_claims(folder / "t.csv", folder / "r")
-    assert {k: c.confidence for k, c in claims.items()} == {
-        "a/one.jpg": 0.5, "two.jpg": 0.25, "three": None,
-    }  # fmt: skip
+    assert read_claims(folder / "t.csv", folder / "r") == {
+        "a/one.jpg": Claim(0.5, "/DCIM/one.jpg", (Extent(4096, 512), Extent(8192, 7))),
+        "two.jpg": Claim(0.25, "//Notes//two.jpg", ()),
+        "three": Claim(None, "", (Extent(0, 1),)),
+    }
+
+
+def test_what_a_program_claims_of_names_and_places_is_scored(demo: Path, perfect: Path, tmp_path: Path) -> None:
+    """A flat folder of numbered files with a table scores as the folders would; a wrong place is told, and no more."""
+    before = scored(demo, perfect)
+    with Specimen(demo / "specimen") as specimen:
+        files = {file.path.lstrip("/"): file for file in specimen.truth.lost}
+    rows = []
+    for n, path in enumerate(sorted(p for p in perfect.rglob("*") if p.is_file())):
+        name = str(path.relative_to(perfect))
+        path.rename(perfect / f"{n:05d}.bin")
+        lay = [f"{extent.offset}+{extent.length}" for extent in files[name].extents]
+        rows.append({"result": f"{n:05d}.bin", "original": "/" + name, "ranges": " ".join(lay)})
+    rows[0]["ranges"] = "512+1000"
+    rows[1]["ranges"] = rows[1]["ranges"].partition("+")[0] + "+1024"
+    rows[2]["ranges"] = ""
+    (tmp_path / "t.json").write_text(json.dumps(rows))
+    with Specimen(demo / "specimen") as specimen:
+        bare = judge(specimen, perfect, Progress()).scorecard()
+        told = judge(specimen, perfect, Progress(), table=tmp_path / "t.json").scorecard()
+    assert bare.named.value == 0 and bare.intact == before.intact and bare.places == {"untold": len(rows)}
+    assert told.named == before.named and told.intact == before.intact and told.times == bare.times
+    assert told.places == {"other": 1, "part": 1, "untold": 1, "same": len(rows) - 3}
+
+
+def test_results_that_cannot_be_read_are_counted_and_told(
+    demo: Path, perfect: Path, monkeypatch: pytest.MonkeyPatch, capsys: pytest.CaptureFixture[str]
+) -> None:
+    """As on a bad disk: one result of the size of a reference, one of another, and a folder."""
+    before = scored(demo, perfect)
+    whole, other, hidden = find(perfect, PICTURE), perfect / "other.bin", perfect / "hidden"
+    other.write_bytes(b"some other result" * 1000)
+    hidden.mkdir()
+    bad = {str(path) for path in (whole, other, hidden)}
+
+    def failing(real: Callable[..., Any]) -> Callable[..., Any]:
+        def run(path: Any, *words: Any, **named: Any) -> Any:
+            if str(path) in bad:
+                raise OSError(errno.EIO, os.strerror(errno.EIO), str(path))
+            return real(path, *words, **named)
+
+        return run
+
+    monkeypatch.setattr(os, "open", failing(os.open))
+    monkeypatch.setattr(io, "open", failing(io.open))
+    monkeypatch.setattr(os, "scandir", failing(os.scandir))
+    after = scored(demo, perfect)
+    assert before.intact.value - after.intact.value == 1 and after.classes["noise"] == 2
+    problems = {item.path: item.problem for item in after.results if item.problem}
+    assert problems == dict.fromkeys((str(whole.relative_to(perfect)), "other.bin"), "Input/output error")
+    assert after.unreadable == ("hidden: Input/output error",)
+    warn(after)
+    assert "3 of the results could not be read, such as hidden" in capsys.readouterr().err
+
+
+@given(st.integers(0, 1 << 30), st.integers(1, 12))
+def test_witnesses_are_those_blocks_that_one_content_holds(demo: Path, seed: int, every: int) -> None:
+    """Whichever files share blocks, and however many blocks are left out: what is found is there, at its shift."""
+    dice = random.Random(seed)
+    with Specimen(demo / "specimen") as specimen:
+        files = [file for file in specimen.truth.files if file.kept]
+        with mock.patch("sastrugi.scoring.witnesses._MOST_BLOCKS", 1 << 20 if every == 1 else 5000 // every):
+            witnesses = Witnesses.of(specimen, files, Progress())
+        n = dice.choice([n for n, file in enumerate(files) if file.size >= 4096])
+        original = specimen.original(files[n])
+        data = dice.randbytes(dice.choice([0, 512, 700, 1])) + original
+        before = len(data) - len(original)
+        found = witnesses.standing_in(data, 0) + witnesses.anywhere_in(data[: 32 << 10])
+        for owner, shift in found:
+            then = specimen.original(files[owner])
+            blocks = range(0, len(then) - 511, 512)
+            assert any(data[max(at + shift, 0) : at + shift + 512] == then[at : at + 512] for at in blocks)
+        (best, shift), _ = found.most_common(1)[0]  # the first blocks of a file are never left out
+        assert (files[best].blake3, shift) == (files[n].blake3, before)
+        assert not witnesses.standing_in(dice.randbytes(1 << 16), 0)
 
 
 @given(st.lists(st.tuples(st.floats(0, 1), st.booleans()), max_size=60))
@@ -438,7 +527,9 @@ def test_a_story_tells_pieces_and_the_first_difference(
     victim.write_bytes(data)
     told = sastrugi("explain", demo / "specimen", perfect, victim.name, "--out", tmp_path / "s.png")
     assert "First difference at byte 70,001" in told.out and "still there" in told.out and "mixed" in told.out
-    assert (tmp_path / "s.png").read_bytes().startswith(b"\x89PNG")
+    assert "as it was" in told.out and "as it came back" in told.out and max(map(len, told.out.splitlines())) <= 100
+    with Image.open(tmp_path / "s.png") as sheet:
+        assert sheet.getpixel((110, 106)) != sheet.getpixel((5, 5)) and sheet.width > 400
     story = sastrugi("explain", demo / "specimen", perfect, victim.name, "--json").json
     assert story["differs_at"] == 70_001 and story["score"]["content"] == "mixed"
     for route in (demo / "results", demo / "card.scan"):
@@ -482,7 +573,8 @@ def test_what_cannot_be_scored_is_refused_in_one_line(
     assert "neither a folder" in sastrugi("score", demo / "specimen", tmp_path / "none", code=2).err
     table = tmp_path / "t.json"
     for text, said in (("[1]", "no list of objects"), ('[{"x": 1}]', "no column 'file'"), ("{", "cannot be read"),
-                       ('[{"file": "a", "sure": "very"}]', "is no confidence")):  # fmt: skip
+                       ('[{"file": "a", "sure": "very"}]', "is no confidence"),
+                       ('[{"file": "a", "extents": "here"}]', "are no extents")):  # fmt: skip
         table.write_text(text)
         assert said in sastrugi("score", demo / "specimen", demo / "results", "--table", table, code=2).err
 

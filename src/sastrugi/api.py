@@ -5,7 +5,7 @@ from __future__ import annotations
 from pathlib import Path
 
 from sastrugi.progress import Progress
-from sastrugi.scoring.score import score as run_score
+from sastrugi.scoring.judgement import judge
 from sastrugi.scoring.scorecard import Scorecard
 from sastrugi.specimen.truth import Specimen
 
@@ -17,4 +17,5 @@ def score(specimen: str | Path, results: str | Path, files: str = "lost", table:
     says of its results. Raises SastrugiError, whose message says what is wrong and how to mend it.
     """
     with Specimen(Path(specimen)) as opened:
-        return run_score(opened, Path(results), Progress(), None, files, Path(table) if table is not None else None)
+        told = Path(table) if table is not None else None
+        return judge(opened, Path(results), Progress(), None, files, told).scorecard()

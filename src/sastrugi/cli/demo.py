@@ -26,7 +26,7 @@ def demo(
 ) -> None:
     from rich.text import Text
 
-    from sastrugi.cli.scoring import warn_beyond_ceiling
+    from sastrugi.cli.judging import warn
     from sastrugi.recovery.extract import extract
     from sastrugi.recovery.findings import ScanFile
     from sastrugi.recovery.scan import scan
@@ -36,7 +36,7 @@ def demo(
     from sastrugi.report.scorecard import group_table, headline_table, results_line, short_files_table
     from sastrugi.report.tables import specimen_line
     from sastrugi.safety import require_empty, write_text
-    from sastrugi.scoring.score import score
+    from sastrugi.scoring.judgement import judge
     from sastrugi.specimen.build import build
     from sastrugi.specimen.recipe import load_recipe
     from sastrugi.specimen.truth import Specimen
@@ -51,7 +51,7 @@ def demo(
             scan(specimen.medium, scan_path, watched)
             with ScanFile.open(scan_path) as found:
                 extract(specimen.medium, Selection("lost").pick(found), results, watched)
-            card = score(specimen, results, watched)
+            card = judge(specimen, results, watched).scorecard()
             truth = specimen.truth
             layers = layers_of_specimen(specimen)
     write_text(card_path, card.model_dump_json(indent=1, by_alias=True) + "\n")
@@ -76,4 +76,6 @@ def demo(
         )
         show(*map_text(layers))
         say(f"all of it is in {into}; look around with: {quoted('sastrugi', 'list', scan_path, '--why')}")
-    warn_beyond_ceiling(card)
+    warn(card)
+    if card.beyond_ceiling:
+        raise typer.Exit(1)

@@ -9,17 +9,10 @@ from typing import TYPE_CHECKING, Annotated
 import typer
 
 from sastrugi.cli.console import JsonOption, progress, say, show_json
-from sastrugi.cli.scoring import (
-    CeilingFloorOption,
-    FloorOption,
-    NoiseOption,
-    OpenOption,
-    SetOption,
-    TableOption,
-    warn_beyond_ceiling,
-)
+from sastrugi.cli.judging import Judge, ResultsArgument, SpecimenArgument, judging
 
 if TYPE_CHECKING:
+    from sastrugi.report.page import Pictures
     from sastrugi.scoring.scorecard import Scorecard
 
 _HELP = """Score results, and write a report: an HTML page that needs nothing else, or other formats by the name's end.
@@ -30,33 +23,26 @@ html (page) · md (summary) · csv, parquet (a row for each file) · json (score
 
 
 def register(app: typer.Typer) -> None:
-    app.command("report", help=_HELP)(report)
+    app.command("report", help=_HELP)(judging(report))
 
 
 def report(
-    specimen: Annotated[Path, typer.Argument(help="The specimen's folder.", metavar="SPECIMEN")],
-    results: Annotated[Path, typer.Argument(help="A folder of results, or a scan file.", metavar="RESULTS")],
+    specimen: SpecimenArgument,
+    results: ResultsArgument,
     out: Annotated[
         list[Path] | None,
         typer.Option(help="A file to write (may be given again) [default: RESULTS.html]", metavar="FILE"),
     ] = None,
     title: Annotated[str, typer.Option(help="The heading [default: the specimen's title].")] = "",
-    files_of: SetOption = "lost",
-    table: TableOption = None,
-    floor: FloorOption = None,
-    ceiling_floor: CeilingFloorOption = None,
-    max_noise: NoiseOption = None,
-    open_them: OpenOption = False,
     as_json: JsonOption = False,
+    *,
+    judge: Judge,
 ) -> None:
     from sastrugi.errors import SastrugiError
     from sastrugi.report.page import damaged_pictures
     from sastrugi.safety import atomic_file, require_not_medium
-    from sastrugi.scoring.floors import missed, parse_floors
-    from sastrugi.scoring.score import score as run_score
     from sastrugi.specimen.truth import Specimen
 
-    floors, ceiling_floors = parse_floors(floor or ()), parse_floors(ceiling_floor or ())
     targets = out or [Path(f"{results.resolve().name}.html")]
     for target in targets:
         if target.suffix.lower() not in _FORMATS:
@@ -64,11 +50,12 @@ def report(
     with Specimen(specimen) as opened, progress() as watched:
         for target in targets:
             require_not_medium(target, opened.medium.path)
-        card = run_score(opened, results, watched, None, files_of, table, open_them)
-        short = missed(card, floors, ceiling_floors, max_noise)
-        pictures = {}
-        if results.is_dir() and any(target.suffix.lower() == ".html" for target in targets):
-            pictures = damaged_pictures(card, opened, results, watched)
+        judged = judge.of(opened, results, watched)
+        card = judged.scorecard()
+        short = judge.missed(card)
+        pictures: Pictures = {}
+        if any(target.suffix.lower() == ".html" for target in targets):
+            pictures = damaged_pictures(judged, opened, card, watched)
         heading = title or opened.truth.title
     for target in targets:
         data = _FORMATS[target.suffix.lower()](card, heading, pictures, short)
@@ -78,14 +65,10 @@ def report(
         show_json({"written": [str(target) for target in targets], "below_the_floor": short})
     else:
         say(f"written: {', '.join(str(target) for target in targets)}")
-    warn_beyond_ceiling(card)
-    if short:
-        for line in short:
-            say(f"below the floor: {line}")
-        raise typer.Exit(1)
+    judge.leave(card)
 
 
-def _html(card: Scorecard, title: str, pictures: dict[int, list[tuple[str, str]]], missed: list[str]) -> str:
+def _html(card: Scorecard, title: str, pictures: Pictures, missed: list[str]) -> str:
     from sastrugi.report.page import render
 
     return render(card, title, pictures, missed)

@@ -9,35 +9,13 @@ from typing import Annotated
 import typer
 
 from sastrugi.cli.console import JsonOption, progress, say, show, show_json
+from sastrugi.cli.judging import Judge, ResultsArgument, SetOption, SpecimenArgument, TableOption, judging
 from sastrugi.cli.selecting import Chosen, selecting
 
 _HELP = """Score a folder of results, or (selected) findings of a scan file, against the truth of a specimen.
 
 \b
 Example: sastrugi score specimen results --by loss --by pieces --floor intact=0.95"""
-
-SetOption = Annotated[
-    str, typer.Option("--set", help="The files scored: lost, all, deleted, 'life N', or a pattern.", metavar="SET")
-]
-TableOption = Annotated[
-    Path | None,
-    typer.Option("--table", help="What the program says of its results (CSV or JSON).", metavar="FILE"),
-]
-FloorOption = Annotated[
-    list[str] | None,
-    typer.Option("--floor", help="Leave with 1 below this share of the set: intact=0.95.", metavar="FIGURE=SHARE"),
-]
-CeilingFloorOption = Annotated[
-    list[str] | None,
-    typer.Option("--ceiling-floor", help="The same of the ceiling: named=97%.", metavar="FIGURE=SHARE"),
-]
-NoiseOption = Annotated[
-    float | None, typer.Option("--max-noise", help="Leave with 1 if more results are noise.", min=0.0, max=1.0)
-]
-
-OpenOption = Annotated[
-    bool, typer.Option("--open", help="Let other libraries decode what came back, in processes with limits.")
-]
 
 
 class By(StrEnum):
@@ -63,28 +41,23 @@ NAME: a path, a name, or a pattern that only one file of the set fits."""
 
 def register(app: typer.Typer) -> None:
     app.command("explain", help=_EXPLAIN_HELP)(explain)
-    app.command("score", help=_HELP)(selecting(score))
+    app.command("score", help=_HELP)(selecting(judging(score)))
 
 
 def score(
-    specimen: Annotated[Path, typer.Argument(help="The specimen's folder.", metavar="SPECIMEN")],
-    results: Annotated[Path, typer.Argument(help="A folder of results, or a scan file.", metavar="RESULTS")],
+    specimen: SpecimenArgument,
+    results: ResultsArgument,
     out: Annotated[
         Path | None,
         typer.Option(help="The scorecard to write [default: RESULTS.scorecard.json]", metavar="FILE"),
     ] = None,
     limit: Annotated[int, typer.Option(help="Files that fell short to print; 0 prints all.", min=0)] = 20,
-    files_of: SetOption = "lost",
     by: Annotated[
         list[By] | None, typer.Option("--by", help="Print figures by this (may be given again).", show_default=False)
     ] = None,
-    table: TableOption = None,
-    floor: FloorOption = None,
-    ceiling_floor: CeilingFloorOption = None,
-    max_noise: NoiseOption = None,
-    open_them: OpenOption = False,
     as_json: JsonOption = False,
     *,
+    judge: Judge,
     chosen: Chosen,
 ) -> None:
     from sastrugi.errors import SastrugiError
@@ -97,11 +70,8 @@ def score(
         short_files_table,
     )
     from sastrugi.safety import require_not_medium, write_text
-    from sastrugi.scoring.floors import missed, parse_floors
-    from sastrugi.scoring.score import score as run_score
     from sastrugi.specimen.truth import Specimen
 
-    floors, ceiling_floors = parse_floors(floor or ()), parse_floors(ceiling_floor or ())
     with Specimen(specimen) as opened, progress() as watched:
         selection = None
         if not chosen.none:
@@ -110,7 +80,7 @@ def score(
             with ScanFile.open(results) as scan:
                 selection = chosen.of(scan, "")
                 selection.pick(scan)
-        card = run_score(opened, results, watched, selection, files_of, table, open_them)
+        card = judge.of(opened, results, watched, selection).scorecard()
         target = out or results.with_name(f"{results.resolve().name}.scorecard.json")
         require_not_medium(target, opened.medium.path)
     text = card.model_dump_json(indent=1, by_alias=True)
@@ -123,49 +93,36 @@ def score(
         if card.calibration is not None and by:
             show(calibration_table(card.calibration))
         say(f"scorecard in {target}")
-    warn_beyond_ceiling(card)
-    if short := missed(card, floors, ceiling_floors, max_noise):
-        for line in short:
-            say(f"below the floor: {line}")
-        raise typer.Exit(1)
+    judge.leave(card)
 
 
 def explain(
-    specimen: Annotated[Path, typer.Argument(help="The specimen's folder.", metavar="SPECIMEN")],
-    results: Annotated[Path, typer.Argument(help="A folder of results, or a scan file.", metavar="RESULTS")],
+    specimen: SpecimenArgument,
+    results: ResultsArgument,
     name: Annotated[str, typer.Argument(help="The reference file.", metavar="NAME")],
     out: Annotated[
         Path | None, typer.Option(help="Also draw original and result side by side, as PNG.", metavar="FILE")
     ] = None,
     files_of: SetOption = "lost",
+    table: TableOption = None,
     as_json: JsonOption = False,
 ) -> None:
+    from sastrugi.report.pairs import VISIBLE, draw_pairs
     from sastrugi.report.story_view import draw_story, story_json, story_view
     from sastrugi.safety import require_not_medium
     from sastrugi.scoring.story import story_of
     from sastrugi.specimen.truth import Specimen
 
     with Specimen(specimen) as opened, progress() as watched:
-        story = story_of(opened, results, name, files_of, watched)
-        if out is not None:
+        story = story_of(opened, results, name, watched, files_of, table)
+        shown = not as_json and story.result is not None and story.score.group in VISIBLE
+        pair = draw_pairs(opened, [(story.file, story.result)], watched)[0] if shown or out is not None else None
+        if out is not None and pair is not None:
             require_not_medium(out, opened.medium.path)
-            draw_story(opened, story, out, watched)
+            draw_story(story, pair, out)
         if as_json:
             show_json(story_json(story))
         else:
-            show(story_view(opened, story))
+            show(story_view(opened, story, pair if shown else None))
             if out is not None:
                 say(f"picture in {out}")
-
-
-def warn_beyond_ceiling(card: object) -> None:
-    """A score above its ceiling is a fault of the truth: say so loudly and leave with status 1."""
-    from sastrugi.scoring.scorecard import Scorecard
-
-    assert isinstance(card, Scorecard)
-    if card.beyond_ceiling:
-        say(
-            f"the score of {card.beyond_ceiling[0].path} is above its ceiling ({len(card.beyond_ceiling)} in all): "
-            "either the results hold copies from elsewhere, or the truth of this specimen is wrong"
-        )
-        raise typer.Exit(1)

@@ -2,11 +2,11 @@
 
 from __future__ import annotations
 
-import inspect
-from collections.abc import Callable
-from typing import TYPE_CHECKING, Annotated, Any, get_type_hints
+from typing import TYPE_CHECKING, Annotated, Any
 
 import typer
+
+from sastrugi.cli.options import Options, sharing
 
 if TYPE_CHECKING:
     from sastrugi.recovery.findings import ScanFile
@@ -31,11 +31,10 @@ _SAID: tuple[tuple[str, Any, Any, str, str, dict[str, Any]], ...] = (
     ("max_confidence", float, 1.0, "--max-confidence", "Only at most this sure (0 to 1).", _SHARE),
     ("saved", str, "", "--saved", "A selection kept by 'list --save-as'.", {"metavar": "NAME"}),
 )
-OPTIONS: dict[str, tuple[Any, Any]] = {
+OPTIONS: Options = {
     name: (Annotated[kind, typer.Option(option, help=told, **more)], default)
     for name, kind, default, option, told, more in _SAID
 }
-"""For each option its annotated type and its default."""
 
 
 class Chosen:
@@ -66,24 +65,5 @@ class Chosen:
         return chosen.with_default_state(state)
 
 
-def selecting(command: Callable[..., None]) -> Callable[..., None]:
-    """Give a command the options of a selection; it gets them as `chosen`."""
-
-    def run(**arguments: Any) -> None:
-        given = {name: arguments.pop(name) for name in OPTIONS}
-        command(**arguments, chosen=Chosen(given))
-
-    hints = get_type_hints(command, include_extras=True)
-    own = [
-        parameter.replace(annotation=hints[name], kind=inspect.Parameter.KEYWORD_ONLY)
-        for name, parameter in inspect.signature(command).parameters.items()
-        if name != "chosen"
-    ]
-    own += [
-        inspect.Parameter(name, inspect.Parameter.KEYWORD_ONLY, default=default, annotation=annotation)
-        for name, (annotation, default) in OPTIONS.items()
-    ]
-    run.__signature__ = inspect.Signature(own)  # type: ignore[attr-defined]
-    run.__annotations__ = {parameter.name: parameter.annotation for parameter in own}
-    run.__doc__ = command.__doc__
-    return run
+selecting = sharing(OPTIONS, "chosen", Chosen)
+"""Gives a command the options of a selection, as `chosen`."""

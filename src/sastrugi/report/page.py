@@ -3,20 +3,20 @@
 from __future__ import annotations
 
 import base64
-import tempfile
+from collections import Counter
 from collections.abc import Sequence
-from pathlib import Path
 from typing import TYPE_CHECKING
 
-from sastrugi.children import run_in_children
 from sastrugi.progress import Progress
 from sastrugi.report import figures
-from sastrugi.report.scorecard import urgency
+from sastrugi.report.pairs import VISIBLE, draw_pairs
+from sastrugi.report.scorecard import CAUSES, urgency
 from sastrugi.report.style import percent
 from sastrugi.units import format_size
 
 if TYPE_CHECKING:
-    from sastrugi.scoring.scorecard import FileScore, Scorecard
+    from sastrugi.scoring.judgement import Judgement
+    from sastrugi.scoring.scorecard import Scorecard
     from sastrugi.specimen.truth import Specimen
 
 COLUMNS = (
@@ -25,11 +25,12 @@ COLUMNS = (
 )  # fmt: skip
 _MOST_MAPS, _MOST_PICTURES = 40, 12
 _VERDICTS = ("intact", "padded", "cut", "mixed", "foreign", "missing")
-Pictures = dict[int, list[tuple[str, str]]]
+Pictures = dict[int, list[tuple[str, str, str]]]
+"""By number of the file: what each picture is, its PNG in base64 (or nothing), and what is wrong with it."""
 
 
 def render(card: Scorecard, title: str, pictures: Pictures | None = None, missed: Sequence[str] = ()) -> str:
-    """The page. `pictures` are (what it is, PNG in base64 or nothing) by number of the file; `missed` are floors."""
+    """The page. `missed` are floors."""
     from jinja2 import Environment, PackageLoader
 
     from sastrugi import __version__
@@ -44,33 +45,26 @@ def render(card: Scorecard, title: str, pictures: Pictures | None = None, missed
         "reliability": figures.reliability(card.calibration) if card.calibration else "",
     }
     headline = [(name.replace("_", " "), getattr(card, name)) for name in ("intact", "complete", "named", "all_three")]
+    by_bytes = [("intact, by bytes", card.intact_bytes), ("complete, by bytes", card.complete_bytes)]
+    causes = [(count, CAUSES[cause]) for cause, count in Counter(file.cause for file in short).most_common()]
     return environment.get_template("report.html").render(
         card=card, title=title, version=__version__, figures=drawn, headline=headline, short=short, missed=missed,
+        by_bytes=by_bytes, causes=causes,
         pictures=pictures or {}, columns=COLUMNS, verdicts=_VERDICTS, most_maps=_MOST_MAPS, percent=percent,
         size=format_size, damage_map=figures.damage_map,
     )  # fmt: skip
 
 
-def damaged_pictures(card: Scorecard, specimen: Specimen, results: Path, progress: Progress) -> Pictures:
-    """Original and result side by side of the pictures and sounds that came back damaged; drawn by child processes."""
-    chosen: list[FileScore] = [
-        f for f in card.files if f.content in ("cut", "mixed") and f.group in ("picture", "sound", "video") and f.result
-    ][:_MOST_PICTURES]
-    by_number = {file.id: file for file in specimen.truth.files}
-    with tempfile.TemporaryDirectory(prefix="sastrugi-") as folder:
-        paths: list[Path] = []
-        for score in chosen:
-            original = Path(folder) / f"{score.id}{Path(score.path).suffix}"
-            with original.open("wb") as file:
-                file.writelines(specimen.blocks(by_number[score.id]))
-            paths += [original, results / str(score.result)]
-        progress.start("draw", len(paths), "files")
-        outcomes = run_in_children("sastrugi.report.tiles:tile", paths, progress)
-        progress.finish()
-    out: Pictures = {}
-    for n, score in enumerate(chosen):
-        pair = zip(("as it was", "as it came back"), outcomes[2 * n : 2 * n + 2], strict=True)
-        out[score.id] = [
-            (told, base64.b64encode(outcome.value[1]).decode() if outcome.value else "") for told, outcome in pair
+def damaged_pictures(judged: Judgement, specimen: Specimen, card: Scorecard, progress: Progress) -> Pictures:
+    """Original and result side by side of the pictures and sounds that came back damaged."""
+    chosen = [f for f in card.files if f.content in ("cut", "mixed", "padded") and f.group in VISIBLE][:_MOST_PICTURES]
+    found = [judged.of(score.id) for score in chosen]
+    pairs = draw_pairs(specimen, [(file, result) for file, _, result in found], progress)
+    return {
+        score.id: [
+            (told, base64.b64encode(one.picture).decode(), one.problem)
+            for told, one in zip(("as it was", "as it came back"), pair, strict=True)
+            if one is not None
         ]
-    return out
+        for score, pair in zip(chosen, pairs, strict=True)
+    }

@@ -11,20 +11,15 @@ from dataclasses import dataclass
 from pathlib import Path
 from typing import TYPE_CHECKING
 
-from sastrugi.children import run_in_children
 from sastrugi.media import Medium
 from sastrugi.progress import Progress
 from sastrugi.recovery.borrow import Borrowed, plain_suffix
+from sastrugi.report.pairs import Drawn, Sample, draw_samples
 from sastrugi.report.sheet import Tile, draw_tiles
-from sastrugi.report.tiles import bytes_tile, tile
 from sastrugi.units import format_size, plural, printable
 
 if TYPE_CHECKING:
     from sastrugi.recovery.findings import Finding
-
-_LARGEST = 256 << 20
-"""Bytes of one finding that are looked at."""
-_SECONDS, _MEMORY = 20.0, 3 << 30
 
 
 @dataclass(frozen=True, slots=True)
@@ -41,33 +36,18 @@ def draw_preview(
     """Draw the first `most` findings to a PNG file."""
     shown = list(findings[:most])
     with_bytes = [finding for finding in shown if finding.extents]
-    tasks = [Borrowed(medium.path, finding.extents, plain_suffix(finding.name)) for finding in with_bytes]
-    progress.start("draw", len(tasks), "files")
-    outcomes = run_in_children(f"{__name__}:draw_one", tasks, progress, _SECONDS, _MEMORY)
-    progress.finish()
-    drawn = {finding.number: outcome for finding, outcome in zip(with_bytes, outcomes, strict=True)}
+    tasks: list[Sample] = []
+    for finding in with_bytes:
+        suffix = plain_suffix(finding.name)
+        tasks.append((Borrowed(medium.path, finding.extents, suffix), suffix))
+    drawn = dict(zip((finding.number for finding in with_bytes), draw_samples(tasks, progress), strict=True))
     tiles: list[Tile] = []
     for finding in shown:
-        outcome = drawn.get(finding.number)
-        picture, problem = b"", "no bytes of it have a place on the medium"
-        if outcome is not None:
-            picture, problem = outcome.value or (b"", outcome.problem)
+        one = drawn.get(finding.number, Drawn(b"", "no bytes of it have a place on the medium"))
         facts = (
             f"{finding.number}: {finding.kind}, {format_size(finding.size)}, {finding.state} {finding.confidence:.2f}"
         )
-        tiles.append(Tile(finding.name, facts, picture, problem))
+        tiles.append(Tile(finding.name, facts, one.picture, one.problem))
     more = f" (the first {most:,} shown)" if len(findings) > most else ""
     draw_tiles(tiles, f"{printable(title)}: {plural(len(findings), 'finding')}{more}", out)
-    return [Shown(finding, one.problem) for finding, one in zip(shown, tiles, strict=True)]
-
-
-def draw_one(task: Borrowed) -> tuple[bytes, str]:
-    """PNG bytes of a small picture of one finding, and why it shows only its bytes. Runs in a child."""
-    with task.as_file(_LARGEST) as path:
-        try:
-            return tile(path)[1], ""
-        except MemoryError:
-            raise
-        except Exception as error:
-            problem = " ".join(str(error).replace(str(path), "it").split()) or type(error).__name__
-            return bytes_tile(path), problem
+    return [Shown(finding, tile.problem) for finding, tile in zip(shown, tiles, strict=True)]

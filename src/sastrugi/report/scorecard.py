@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from collections import Counter
 from typing import TYPE_CHECKING
 
 from rich.console import Group, RenderableType
@@ -14,13 +15,25 @@ from sastrugi.units import format_size, printable
 if TYPE_CHECKING:
     from sastrugi.scoring.scorecard import Calibration, Figure, FileScore, Scorecard
 
-_BAR = 12
+_BAR = 20
 _MEANINGS = {
     "intact": "same bytes",
     "complete": "bytes in place",
     "named": "folder and name",
-    "all three": "all of it",
+    "all three": "intact and named",
 }
+CAUSES = {
+    "gone": "lost bytes for good",
+    "not found": "not found",
+    "foreign": "with other content",
+    "cut": "cut short",
+    "padded": "with bytes too many",
+    "mixed": "with wrong parts",
+    "moved": "with their bytes at another place",
+    "name": "with the name damaged or lost",
+    "none": "whole",
+}
+"""What most held a file back, in the plural."""
 _VERDICT_STYLE = {
     "intact": GREEN,
     "padded": SKY,
@@ -46,17 +59,18 @@ def headline_table(card: Scorecard) -> RenderableType:
     out.add_column(no_wrap=True)
     rows = (("intact", card.intact), ("complete", card.complete), ("named", card.named), ("all three", card.all_three))
     for name, figure in rows:
-        form = "{:g}" if figure.interval else "{:.1f}"
+        form = "{:,.0f}" if figure.interval else "{:,.1f}"
         spread = f"{figure.interval[0] * 100:.0f}–{figure.interval[1] * 100:.0f}" if figure.interval else ""
         out.add_row(
-            Text(name, style="bold").append(f" ({_MEANINGS[name]})", style=f"not bold {GREY}"),
+            Text(name, style="bold"),
             form.format(figure.value),
-            f"{percent(figure.share_of_set)} of {figure.of_set}",
+            f"{percent(figure.share_of_set)} of {figure.of_set:,}",
             spread,
             f"{percent(figure.share_of_ceiling)} of {form.format(figure.of_ceiling)}",
             _bar(figure),
         )
-    legend = Text("█", style=GREEN).append(" came back   ", style=GREY)
+    meanings = " · ".join(f"{name}: {meaning}" for name, meaning in _MEANINGS.items())
+    legend = Text(meanings + "\n", style=GREY).append("█", style=GREEN).append(" came back   ", style=GREY)
     legend.append("▒", style=ORANGE).append(" attainable, not back   ", style=GREY)
     return Group(out, legend.append("·", style=GREY).append(" gone from the medium", style=GREY))
 
@@ -137,10 +151,11 @@ def short_files_table(card: Scorecard, limit: int) -> RenderableType:
             file.name,
             Text(printable(file.reason)),
         )
-    more = (
-        [Text(f"{len(short) - len(shown):,} more: --limit 0 prints all", style=GREY)] if len(shown) < len(short) else []
-    )
-    return Group(out, *more)
+    if len(shown) == len(short):
+        return out
+    causes = Counter(file.cause for file in short)
+    told = ", ".join(f"{count:,} {CAUSES[cause]}" for cause, count in causes.most_common())
+    return Group(out, Text(f"{len(short) - len(shown):,} more (--limit 0 prints all). Of all {len(short):,}: {told}"))
 
 
 def results_line(card: Scorecard) -> Text:
@@ -149,6 +164,11 @@ def results_line(card: Scorecard) -> Text:
     text = Text(f"Results: {len(card.results):,}: {classes}")
     if card.precision is not None:
         text.append(f"; precision {percent(card.precision)}, claimed bytes {percent(card.inflation)} of the medium")
+    if card.complete_bytes.of_set:
+        whole, right = (percent(one.share_of_set) for one in (card.intact_bytes, card.complete_bytes))
+        text.append(f"; by bytes {whole} intact, {right} complete")
+    if set(card.places) - {"same", "untold"}:
+        text.append(f"; claimed places: {', '.join(f'{count:,} {word}' for word, count in card.places.items())}")
     if set(card.opens) - {"untested"}:
         text.append(f"; opened: {card.opens.get('yes', 0):,}, broken: {card.opens.get('no', 0):,}")
     return text

@@ -2,15 +2,13 @@
 
 from __future__ import annotations
 
-import tempfile
 from pathlib import Path
 from typing import TYPE_CHECKING, Any
 
 from rich.console import Group, RenderableType
 from rich.text import Text
 
-from sastrugi.children import run_in_children
-from sastrugi.recovery.borrow import plain_suffix
+from sastrugi.report.pairs import Drawn, Pair, SideBySide
 from sastrugi.report.sheet import Tile, draw_tiles
 from sastrugi.report.style import GREEN, GREY, VERMILION, percent, table
 from sastrugi.scoring.damage import decode
@@ -18,16 +16,15 @@ from sastrugi.scoring.story import result_bytes
 from sastrugi.units import format_size, plural, printable
 
 if TYPE_CHECKING:
-    from sastrugi.progress import Progress
     from sastrugi.scoring.story import Story
     from sastrugi.specimen.truth import Specimen
 
 _MAP, _MOST_PIECES, _ROWS, _ROW = 80, 24, 4, 16
 _MARKS = {"R": ("█", GREEN), "W": ("▒", VERMILION), "A": ("·", GREY)}
-_LARGEST = 256 << 20
 
 
-def story_view(specimen: Specimen, story: Story) -> RenderableType:
+def story_view(specimen: Specimen, story: Story, pair: Pair | None = None) -> RenderableType:
+    """All of it in words; and `pair`, as it was and as it came back, in pictures."""
     file, score = story.file, story.score
     head = Text(printable(file.path), style="bold")
     head.append(f"\n{file.kind}, {plural(file.size, 'byte')}; life {file.life} of '{file.volume}'", style="not bold")
@@ -43,6 +40,8 @@ def story_view(specimen: Specimen, story: Story) -> RenderableType:
         parts.append(legend)
     if story.result is not None and story.differs_at is not None and story.differs_at < file.size:
         parts += [Text(), difference(specimen, story)]
+    if pair is not None:
+        parts += [Text(), SideBySide(_captioned(story, pair))]
     return Group(*parts)
 
 
@@ -127,20 +126,13 @@ def story_json(story: Story) -> dict[str, Any]:
     }
 
 
-def draw_story(specimen: Specimen, story: Story, out: Path, progress: Progress) -> None:
-    """The original and what came back, side by side, to a PNG file; drawn by child processes with limits."""
-    suffix = plain_suffix(story.file.name)
-    with tempfile.TemporaryDirectory(prefix="sastrugi-") as folder:
-        paths = [Path(folder) / f"original{suffix}"]
-        with paths[0].open("wb") as file:
-            file.writelines(specimen.blocks(story.file))
-        if story.result is not None:
-            paths.append(Path(folder) / f"result{suffix}")
-            paths[1].write_bytes(result_bytes(specimen, story.result, 0, min(story.result.size, _LARGEST)))
-        outcomes = run_in_children("sastrugi.report.tiles:tile", paths, progress)
-    facts = (f"as it was, {format_size(story.file.size)}", f"as it came back, {percent(story.score.completeness)}")
-    tiles = [
-        Tile(story.file.name, told, outcome.value[1] if outcome.value else b"", outcome.problem)
-        for told, outcome in zip(facts, outcomes, strict=False)
-    ]
+def draw_story(story: Story, pair: Pair, out: Path) -> None:
+    """The original and what came back, side by side, to a PNG file."""
+    tiles = [Tile(story.file.name, told, one.picture, one.problem) for told, one in _captioned(story, pair)]
     draw_tiles(tiles, printable(story.file.path), out)
+
+
+def _captioned(story: Story, pair: Pair) -> list[tuple[str, Drawn]]:
+    was, came = pair
+    out = [(f"as it was, {format_size(story.file.size)}", was)]
+    return out if came is None else [*out, (f"as it came back, {percent(story.score.completeness)} complete", came)]

@@ -11,9 +11,8 @@ from typing import TYPE_CHECKING, Any
 from sastrugi.children import run_in_children
 from sastrugi.corpus.check import kind_of_file, open_one
 from sastrugi.progress import Progress
-from sastrugi.recovery.borrow import Borrowed, plain_suffix
-from sastrugi.scoring.results import Result
 from sastrugi.scoring.scorecard import OpensWord
+from sastrugi.scoring.sources import Source
 
 if TYPE_CHECKING:
     from numpy.typing import NDArray
@@ -24,23 +23,19 @@ _SECONDS, _MEMORY = 30.0, 4 << 30
 _BEST = 99.0
 
 
-def open_results(medium: Path, results: Sequence[Result], progress: Progress) -> dict[int, tuple[OpensWord, str]]:
+def open_results(results: Sequence[tuple[int, Source]], progress: Progress) -> dict[int, tuple[OpensWord, str]]:
     """The answer and the reason for each result, by its number. One that takes too long or too much memory does not
     open; of a kind nobody can open it is untested."""
-    tasks = [
-        result.file if result.file is not None else Borrowed(medium, result.extents, plain_suffix(result.path))
-        for result in results
-    ]
-    progress.start("open", len(tasks), "files")
-    outcomes = run_in_children(f"{__name__}:open_task", tasks, progress, _SECONDS, _MEMORY)
+    progress.start("open", len(results), "files")
+    sources = [source for _, source in results]
+    outcomes = run_in_children(f"{__name__}:open_task", sources, progress, _SECONDS, _MEMORY)
     progress.finish()
     return {
-        result.number: outcome.value or ("no", outcome.problem)
-        for result, outcome in zip(results, outcomes, strict=True)
+        number: outcome.value or ("no", outcome.problem) for (number, _), outcome in zip(results, outcomes, strict=True)
     }
 
 
-def open_task(task: Path | Borrowed) -> tuple[OpensWord, str]:
+def open_task(task: Source) -> tuple[OpensWord, str]:
     """Runs in a child."""
     if isinstance(task, Path):
         _, answer, why = open_one(task)
@@ -51,7 +46,7 @@ def open_task(task: Path | Borrowed) -> tuple[OpensWord, str]:
     return _WORDS[answer], why
 
 
-def differences(pairs: Sequence[tuple[Path | Borrowed, Path | Borrowed]], progress: Progress) -> list[float | None]:
+def differences(pairs: Sequence[tuple[Source, Source]], progress: Progress) -> list[float | None]:
     """For each (original, result) that both decode: how near the result is, in decibels (see `difference_task`)."""
     progress.start("compare", len(pairs), "files")
     outcomes = run_in_children(f"{__name__}:difference_task", pairs, progress, _SECONDS, _MEMORY)
@@ -59,7 +54,7 @@ def differences(pairs: Sequence[tuple[Path | Borrowed, Path | Borrowed]], progre
     return [outcome.value for outcome in outcomes]
 
 
-def difference_task(pair: tuple[Path | Borrowed, Path | Borrowed]) -> float | None:
+def difference_task(pair: tuple[Source, Source]) -> float | None:
     """Peak signal to noise ratio of a picture, signal to noise ratio of a sound, in decibels, at most 99 (where what is
     seen or heard is the same); what the result lacks counts as black, or silence. None for what is neither. Runs in a
     child."""

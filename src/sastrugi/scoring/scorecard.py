@@ -20,6 +20,7 @@ SCORECARD_VERSION = 2
 _Z95 = 1.959963984540054
 
 ContentVerdict = Literal["intact", "padded", "cut", "mixed", "foreign", "missing"]
+Cause = Literal["gone", "not found", "foreign", "cut", "padded", "mixed", "moved", "name", "none"]
 ResultClass = Literal["reference", "live", "stale", "copy", "fragment", "noise"]
 
 
@@ -32,7 +33,7 @@ class FileScore(_Value):
     letter a 512-byte block, run-length coded; `wrong_runs` counts its runs that are not right, `longest_right` is in
     bytes. `nearness` is how near a damaged picture or sound is, in decibels. `confidence` is what the program said
     of the result that answers. Where none does, but one holds its bytes at another place, `shift` is how many bytes
-    later, `shifted` the share of them."""
+    later, `shifted` the share of them. `cause` is what most held it back, `reason` the same in words."""
 
     id: int
     path: str
@@ -61,6 +62,7 @@ class FileScore(_Value):
     beyond_ceiling: bool
     shift: int | None
     shifted: float
+    cause: Cause
     reason: str
 
     @property

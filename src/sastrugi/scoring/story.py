@@ -14,8 +14,8 @@ from sastrugi.errors import SastrugiError
 from sastrugi.media import Extent, RangeSet
 from sastrugi.media.extents import within
 from sastrugi.progress import Progress
+from sastrugi.scoring.judgement import judge
 from sastrugi.scoring.results import Result
-from sastrugi.scoring.score import judge
 from sastrugi.scoring.scorecard import FileScore
 from sastrugi.specimen.truth import Specimen, TruthFile
 
@@ -42,14 +42,16 @@ class Story:
     differs_at: int | None
 
 
-def story_of(specimen: Specimen, results: Path, name: str, files_of: str, progress: Progress) -> Story:
+def story_of(
+    specimen: Specimen, results: Path, name: str, progress: Progress, files_of: str = "lost", table: Path | None = None
+) -> Story:
     """The story of the file called `name` (a path, a name or a pattern that only one file of the set fits).
 
     Raises SastrugiError, which names the files there are, if none or several fit.
     """
-    judged = judge(specimen, results, progress, None, files_of)
+    judged = judge(specimen, results, progress, None, files_of, table)
     file = _the_one(judged.files, name)
-    score, result = judged.of(file)
+    _, score, result = judged.of(file.id)
     return Story(file, _pieces(file), score, result, _first_difference(specimen, file, result))
 
 

@@ -1,4 +1,4 @@
-"""Score the results of any program against the truth of a specimen."""
+"""The judgement: the results of any program, matched with the truth of a specimen and told file by file."""
 
 from __future__ import annotations
 
@@ -8,7 +8,6 @@ from pathlib import Path
 from sastrugi.errors import SastrugiError
 from sastrugi.media.extents import join
 from sastrugi.progress import Progress
-from sastrugi.recovery.borrow import Borrowed, plain_suffix
 from sastrugi.recovery.select import Selection
 from sastrugi.safety import require_outside
 from sastrugi.scoring.bytes_route import ByBytes, Shifted, candidates_by_bytes
@@ -24,6 +23,7 @@ from sastrugi.scoring.places import compare_places
 from sastrugi.scoring.results import Folder, Result, read_findings, read_folder
 from sastrugi.scoring.scorecard import (
     Calibration,
+    Cause,
     ContentVerdict,
     FileScore,
     OpensWord,
@@ -32,6 +32,7 @@ from sastrugi.scoring.scorecard import (
     Scorecard,
 )
 from sastrugi.scoring.sets import FileSet, parse_set
+from sastrugi.scoring.sources import Source, bytes_of, original_of
 from sastrugi.scoring.times import TimeWord, compare_times
 from sastrugi.specimen.truth import Specimen, TruthFile
 from sastrugi.specimen.unchanged import require_unchanged
@@ -39,27 +40,6 @@ from sastrugi.units import format_size
 
 _NAME_REASONS = {"name": "right content, folder lost", "near": "right content, name damaged"}
 RESULT_CLASSES: tuple[ResultClass, ...] = ("reference", "live", "stale", "copy", "fragment", "noise")
-
-
-def score(
-    specimen: Specimen,
-    results: Path,
-    progress: Progress,
-    selection: Selection | None = None,
-    files_of: str = "lost",
-    table: Path | None = None,
-    open_them: bool = False,
-) -> Scorecard:
-    """Score a folder of results (by its bytes) or findings of a scan file, those of a selection (by their extents).
-
-    `files_of` is the set of reference files (see sets.parse_set); `table` tells what the program said of its results
-    (see claims). `open_them`: let other libraries decode what came back. Raises SastrugiError where something cannot be
-    used.
-    """
-    judged = judge(specimen, results, progress, selection, files_of, table)
-    if open_them:
-        judged.open_results(progress)
-    return judged.scorecard(results)
 
 
 def judge(
@@ -70,7 +50,11 @@ def judge(
     files_of: str = "lost",
     table: Path | None = None,
 ) -> Judgement:
-    """As `score`, with all that led to the scorecard."""
+    """Judge a folder of results (by its bytes) or findings of a scan file, those of a selection (by their extents).
+
+    `files_of` is the set of reference files (see sets.parse_set); `table` tells what the program said of its results
+    (see claims). Raises SastrugiError where something cannot be used.
+    """
     chosen = parse_set(files_of, specimen.truth)
     files = [file for file in specimen.truth.files if file.kept]
     if not results.is_dir() and not results.is_file():
@@ -86,15 +70,22 @@ def judge(
         wanted = (selection or Selection()).with_default_state("any" if chosen.standing else "lost")
         folder = Folder(read_findings(results, wanted, specimen.medium), [])
         found = candidates_by_extents(files, folder.results)
-    return Judgement(specimen, files, folder, found, chosen)
+    return Judgement(specimen, files, results.name, folder, found, chosen)
 
 
 class Judgement:
     """Assignments, verdicts and figures for one set of results."""
 
     def __init__(
-        self, specimen: Specimen, files: list[TruthFile], folder: Folder, found: ByBytes, chosen: FileSet
+        self,
+        specimen: Specimen,
+        files: list[TruthFile],
+        results_from: str,
+        folder: Folder,
+        found: ByBytes,
+        chosen: FileSet,
     ) -> None:
+        self._results_from = results_from
         self._specimen, self._files, self._results, self._found = specimen, files, folder.results, found
         self._chosen, self._unreadable = chosen, folder.unreadable
         self._file_systems = {
@@ -103,6 +94,7 @@ class Judgement:
         in_set = {n for n, file in enumerate(files) if chosen.takes(file)}
         wanted = [c for c in found.candidates if c.reference in in_set and (c.in_place or c.exact)]
         self._set = sorted(in_set)
+        self._number = {files[n].id: n for n in self._set}
         self._answers = assign(wanted)
         used = {c.result for c in self._answers.values()}
         others = [
@@ -133,7 +125,7 @@ class Judgement:
         ]
         return assign(candidates)
 
-    def scorecard(self, results: Path) -> Scorecard:
+    def scorecard(self) -> Scorecard:
         scores = [self._file_score(n) for n in self._set]
         classes = self._classes()
         counts = Counter(item.is_ for item in classes)
@@ -142,7 +134,7 @@ class Judgement:
         return Scorecard(
             specimen=self._specimen.truth.recipe,
             set=self._chosen.name,
-            results_from=results.name,
+            results_from=self._results_from,
             **figures_of(scores),
             places=Counter(s.place for s in scores if s.result),
             times=Counter(s.times for s in scores if s.result),
@@ -156,25 +148,22 @@ class Judgement:
             unreadable=tuple(self._unreadable),
         )
 
-    def of(self, file: TruthFile) -> tuple[FileScore, Result | None]:
-        """The verdict about one file of the set, and the result that answers for it."""
-        n = next(n for n in self._set if self._files[n].id == file.id)
+    def of(self, number: int) -> tuple[TruthFile, FileScore, Result | None]:
+        """A file of the set, by its number in the truth; the verdict about it, and the result that answers for it."""
+        n = self._number[number]
         chosen = self._answers.get(n) or self._foreign.get(n)
-        return self._file_score(n), self._results[chosen.result] if chosen else None
+        return self._files[n], self._file_score(n), self._results[chosen.result] if chosen else None
 
     def open_results(self, progress: Progress) -> None:
         """Let other libraries decode each result that answers for a file."""
         answering = [self._results[c.result] for c in self._answers.values() if self._results[c.result].size]
-        medium = self._specimen.medium.path
-        self._opens = open_results(medium, answering, progress)
-        pairs: dict[int, tuple[Path | Borrowed, Path | Borrowed]] = {}
+        tasks = [(result.number, bytes_of(self._specimen, result, result.path)) for result in answering]
+        self._opens = open_results(tasks, progress)
+        pairs: dict[int, tuple[Source, Source]] = {}
         for n, candidate in self._answers.items():
             result, file = self._results[candidate.result], self._files[n]
             if not candidate.exact and group_of(file.kind) in ("picture", "sound"):
-                where = self._specimen.original_at(file)
-                suffix = plain_suffix(file.name)
-                original = where if isinstance(where, Path) else Borrowed(medium, where, suffix)
-                pairs[n] = original, result.file or Borrowed(medium, result.extents, suffix)
+                pairs[n] = original_of(self._specimen, file), bytes_of(self._specimen, result, file.name)
         self._nearness = dict(zip(pairs, differences(list(pairs.values()), progress), strict=True))
 
     @property
@@ -190,6 +179,7 @@ class Judgement:
         result = self._results[chosen.result] if chosen else None
         content = self._content(file, answer, foreign)
         moved = self._shifted.get(n) if answer is None else None
+        cause, reason = self._reason(file, content, chosen, moved)
         wrong_runs, longest_right = shortfall(answer.damage, file.size) if answer else (0, 0)
         return FileScore(
             id=file.id,
@@ -219,12 +209,9 @@ class Judgement:
             beyond_ceiling=bool(answer and answer.beyond_ceiling),
             shift=moved.shift if moved else None,
             shifted=moved.right / file.size if moved else 0.0,
-            reason=self._moved(moved) if moved else self._reason(file, content, chosen, result),
+            cause=cause,
+            reason=reason,
         )
-
-    def _moved(self, moved: Shifted) -> str:
-        by = f"{abs(moved.shift):,} bytes {'late' if moved.shift > 0 else 'early'}"
-        return f"its bytes came back {by}, in {self._results[moved.result].path}"
 
     def _times(self, file: TruthFile, result: Result | None) -> TimeWord:
         found = result.modified if result else None
@@ -252,30 +239,33 @@ class Judgement:
             return "padded"
         return "cut" if size < file.size and answer.in_place == size else "mixed"
 
-    def _reason(self, file: TruthFile, content: ContentVerdict, chosen: Candidate | None, result: Result | None) -> str:
-        """Why a file fell short, in words; empty if it did not."""
+    def _reason(
+        self, file: TruthFile, content: ContentVerdict, chosen: Candidate | None, moved: Shifted | None
+    ) -> tuple[Cause, str]:
+        """Why a file fell short; ("none", "") if it did not."""
+        if moved is not None:
+            by = f"{abs(moved.shift):,} bytes {'late' if moved.shift > 0 else 'early'}"
+            return "moved", f"its bytes came back {by}, in {self._results[moved.result].path}"
         gone = 1 - file.ceiling.bytes
-        takers = " and ".join(taker.rpartition("/")[2] for taker in file.gone_to[:2])
         if gone and content != "intact":
+            takers = " and ".join(taker.rpartition("/")[2] for taker in file.gone_to[:2])
             share = "all" if gone == 1 else f"{gone:.0%}"
-            return f"{share} of its bytes gone, overwritten by {takers or 'other data'}"
-        if content == "missing":
-            return "there, but not found"
+            return "gone", f"{share} of its bytes gone, overwritten by {takers or 'other data'}"
+        if content == "missing" or chosen is None:
+            return "not found", "there, but not found"
+        size = self._results[chosen.result].size
         if content == "foreign":
-            return "its name came back on other content"
-        if content == "cut" and result is not None:
-            return f"found, cut at {result.size:,} of {file.size:,} bytes"
-        if content == "padded" and result is not None:
-            return f"whole, then {format_size(result.size - file.size)} too many"
-        if content == "mixed" and chosen is not None:
-            return (
-                f"wrong from byte {chosen.first_wrong:,} on"
-                if chosen.first_wrong is not None
-                else "right and wrong parts"
-            )
-        if chosen is not None and chosen.name != NameVerdict.FULL:
-            return _NAME_REASONS.get(chosen.name.word, "right content, name lost")
-        return ""
+            return "foreign", "its name came back on other content"
+        if content == "cut":
+            return "cut", f"found, cut at {size:,} of {file.size:,} bytes"
+        if content == "padded":
+            return "padded", f"whole, then {format_size(size - file.size)} too many"
+        if content == "mixed":
+            known = chosen.first_wrong is not None
+            return "mixed", f"wrong from byte {chosen.first_wrong:,} on" if known else "right and wrong parts"
+        if chosen.name != NameVerdict.FULL:
+            return "name", _NAME_REASONS.get(chosen.name.word, "right content, name lost")
+        return "none", ""
 
     def _classes(self) -> list[ResultScore]:
         answered = {c.result: c.reference for c in self._answers.values()}

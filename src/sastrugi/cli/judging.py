@@ -1,0 +1,104 @@
+"""The options with which results are judged, the same for every command that scores."""
+
+from __future__ import annotations
+
+from pathlib import Path
+from typing import TYPE_CHECKING, Annotated, Any
+
+import typer
+
+from sastrugi.cli.console import say
+from sastrugi.cli.options import sharing
+
+if TYPE_CHECKING:
+    from sastrugi.progress import Progress
+    from sastrugi.recovery.select import Selection
+    from sastrugi.scoring.judgement import Judgement
+    from sastrugi.scoring.scorecard import Scorecard
+    from sastrugi.specimen.truth import Specimen
+
+SpecimenArgument = Annotated[Path, typer.Argument(help="The specimen's folder.", metavar="SPECIMEN")]
+ResultsArgument = Annotated[Path, typer.Argument(help="A folder of results, or a scan file.", metavar="RESULTS")]
+SetOption = Annotated[
+    str, typer.Option("--set", help="The files scored: lost, all, deleted, 'life N', or a pattern.", metavar="SET")
+]
+TableOption = Annotated[
+    Path | None,
+    typer.Option("--table", help="What the program says of its results (CSV or JSON).", metavar="FILE"),
+]
+_FloorOption = Annotated[
+    list[str] | None,
+    typer.Option("--floor", help="Leave with 1 below this share of the set: intact=0.95.", metavar="FIGURE=SHARE"),
+]
+_CeilingFloorOption = Annotated[
+    list[str] | None,
+    typer.Option("--ceiling-floor", help="The same of the ceiling: named=97%.", metavar="FIGURE=SHARE"),
+]
+_NoiseOption = Annotated[
+    float | None, typer.Option("--max-noise", help="Leave with 1 if more results are noise.", min=0.0, max=1.0)
+]
+_OpenOption = Annotated[
+    bool, typer.Option("--open", help="Let other libraries decode what came back, in processes with limits.")
+]
+
+
+class Judge:
+    """What the options of a call say; floors that cannot be read are refused before anything is done."""
+
+    def __init__(self, given: dict[str, Any]) -> None:
+        from sastrugi.scoring.floors import parse_floors
+
+        self._given = given
+        self._floors, self._ceiling_floors = (parse_floors(given[name] or ()) for name in ("floor", "ceiling_floor"))
+
+    def of(
+        self, specimen: Specimen, results: Path, progress: Progress, selection: Selection | None = None
+    ) -> Judgement:
+        from sastrugi.scoring.judgement import judge
+
+        judged = judge(specimen, results, progress, selection, self._given["files_of"], self._given["table"])
+        if self._given["open_them"]:
+            judged.open_results(progress)
+        return judged
+
+    def missed(self, card: Scorecard) -> list[str]:
+        """The floors that a scorecard falls short of, in words."""
+        from sastrugi.scoring.floors import missed
+
+        return missed(card, self._floors, self._ceiling_floors, self._given["max_noise"])
+
+    def leave(self, card: Scorecard) -> None:
+        """Say what is wrong with a score, and leave with status 1 if a floor was missed or a ceiling passed."""
+        warn(card)
+        short = self.missed(card)
+        for line in short:
+            say(f"below the floor: {line}")
+        if short or card.beyond_ceiling:
+            raise typer.Exit(1)
+
+
+judging = sharing(
+    {
+        "files_of": (SetOption, "lost"),
+        "table": (TableOption, None),
+        "floor": (_FloorOption, None),
+        "ceiling_floor": (_CeilingFloorOption, None),
+        "max_noise": (_NoiseOption, None),
+        "open_them": (_OpenOption, False),
+    },
+    "judge",
+    Judge,
+)
+"""Gives a command these options, as `judge`."""
+
+
+def warn(card: Scorecard) -> None:
+    """What could not be read; and a score above its ceiling, which is a fault of the truth."""
+    unread = [*card.unreadable, *(f"{item.path}: {item.problem}" for item in card.results if item.problem)]
+    if unread:
+        say(f"{len(unread):,} of the results could not be read, such as {unread[0]}")
+    if card.beyond_ceiling:
+        say(
+            f"the score of {card.beyond_ceiling[0].path} is above its ceiling ({len(card.beyond_ceiling)} in all): "
+            "either the results hold copies from elsewhere, or the truth of this specimen is wrong"
+        )

@@ -1,0 +1,21 @@
+"""Where the bytes of originals and results are, in a form that child processes can open."""
+
+from __future__ import annotations
+
+from pathlib import Path
+
+from sastrugi.recovery.borrow import Borrowed, plain_suffix
+from sastrugi.scoring.results import Result
+from sastrugi.specimen.truth import Specimen, TruthFile
+
+Source = Path | Borrowed
+
+
+def original_of(specimen: Specimen, file: TruthFile) -> Source:
+    where = specimen.original_at(file)
+    return where if isinstance(where, Path) else Borrowed(specimen.medium.path, where, plain_suffix(file.name))
+
+
+def bytes_of(specimen: Specimen, result: Result, name: str) -> Source:
+    """Those of a result; `name` ends as its kind asks."""
+    return result.file or Borrowed(specimen.medium.path, result.extents, plain_suffix(name))
