@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterable
+from collections.abc import Iterable, Iterator
 from dataclasses import dataclass
 from typing import TYPE_CHECKING, Any
 
@@ -54,14 +54,12 @@ def grid_of(medium: MediumLayers, columns: int, most_rows: int) -> Grid:
     used = RangeSet(part for layer in medium.layers if layer.letter != FREE for part in layer.ranges)
     stretches = _stretches(used, medium.size, most_rows // 2)
     cell = _SMALLEST_CELL
-    while sum(-(-stretch.length // (cell * columns)) for stretch in stretches) > most_rows:
+    while sum(count for _, count in _rows(stretches, cell, columns)) > most_rows:
         cell *= 2
     letters = tuple(layer.letter for layer in medium.layers if layer.letter != FREE)
     rows: list[Row] = []
     at = 0
-    for stretch in stretches:
-        start = max(stretch.offset // cell * cell, at)  # the last row of the stretch before may reach into this one
-        count = -(-(stretch.end - start) // (cell * columns))
+    for start, count in _rows(stretches, cell, columns):
         skipped = start - at
         for n in range(count):
             first = start + n * cell * columns
@@ -74,6 +72,16 @@ def grid_of(medium: MediumLayers, columns: int, most_rows: int) -> Grid:
             rows.append(Row(first, np.vstack([stack, whole - stack.sum(axis=0)]), 0 if n else skipped))
         at = start + count * cell * columns
     return Grid(cell, columns, (*letters, FREE), tuple(rows), max(medium.size - at, 0))
+
+
+def _rows(stretches: Iterable[Extent], cell: int, columns: int) -> Iterator[tuple[int, int]]:
+    """Where the rows of each stretch begin, and how many there are."""
+    at = 0
+    for stretch in stretches:
+        start = max(stretch.offset // cell * cell, at)  # the last row of the stretch before may reach into this one
+        count = max(-(-(stretch.end - start) // (cell * columns)), 0)
+        yield start, count
+        at = start + count * cell * columns
 
 
 def _stretches(used: RangeSet, size: int, most: int) -> list[Extent]:

@@ -3,6 +3,8 @@
 from __future__ import annotations
 
 import datetime as dt
+import re
+from collections.abc import Iterable, Iterator
 from dataclasses import dataclass, field
 
 from sastrugi.media import Extent
@@ -11,6 +13,24 @@ from sastrugi.specimen.truth import Ceiling, End, NameCeiling, Placed, Role
 from sastrugi.volumes.writing import Evidence, Node, VolumeWriter
 
 _PLACED: tuple[Placed, ...] = ("none", "hint", "start", "whole")
+
+
+class Series:
+    """First characters of names that stand, by what the names of a series share: the others up to the last dot, digits
+    alike. So a camera's next picture tells the first character of those that were deleted."""
+
+    def __init__(self, laid: Iterable[Lain]) -> None:
+        self._known = {(_shared(name), name[:1].casefold()) for lain in laid for name in lain.names_standing()}
+
+    def tells(self, name: str) -> bool:
+        """Whether the first character of `name` could be worked out."""
+        return (_shared(name), name[:1].casefold()) in self._known
+
+
+def _shared(name: str) -> str:
+    return re.sub(r"\d", "#", (name.rpartition(".")[0] or name)[1:].casefold())
+
+
 _WORTH: tuple[NameCeiling, ...] = ("none", "type", "near", "name", "full")
 
 
@@ -69,7 +89,7 @@ class RecordLeft:
         chained = any(not len(chain.gone) for chain in self.chains)
         return "whole" if self.size == size and (self.evidence.contiguous or chained) else "start"
 
-    def name(self, path: str) -> NameCeiling:
+    def name(self, path: str, series: Series) -> NameCeiling:
         """The best name that this record gives a file whose right path is `path`."""
         own = next((worth for part, worth in self.evidence.names if self.remains.stands(part)), None)
         stem, wanted = self.path.rpartition("/"), path.rpartition("/")
@@ -78,9 +98,9 @@ class RecordLeft:
         if stem[2] != wanted[2]:
             same = "." in wanted[2] and stem[2].rpartition(".")[2].lower() == wanted[2].rpartition(".")[2].lower()
             return "type" if same else "none"
-        if own != "full":
-            return own
-        return "full" if stem[0] == wanted[0] and all(folder.named() for folder in self.above) else "name"
+        if own == "near" or (own == "like" and not series.tells(wanted[2])):
+            return "near"
+        return "full" if stem[0] == wanted[0] and all(folder.named(series) for folder in self.above) else "name"
 
 
 @dataclass(slots=True, eq=False)
@@ -113,16 +133,24 @@ class Lain:
         """Whether it is on its volume now (in the bin or not)."""
         return self.end in ("live", "binned")
 
-    def named(self) -> bool:
+    def named(self, series: Series) -> bool:
         """Whether a folder's name can still be read, with all above it."""
-        return self.standing or any(record.name(self.path) == "full" for record in self.records)
+        return self.standing or any(record.name(self.path, series) == "full" for record in self.records)
 
-    def ceiling(self, share: float) -> Ceiling:
+    def names_standing(self) -> Iterator[str]:
+        """The names under which it stands with their first characters."""
+        if self.standing:
+            yield self.node.name
+        for record in self.records:
+            if any(worth == "full" and record.remains.stands(part) for part, worth in record.evidence.names):
+                yield record.path.rpartition("/")[2]
+
+    def ceiling(self, share: float, series: Series) -> Ceiling:
         """The most that could come back, from the books, with this share of its bytes still on the medium."""
         if self.standing:
             return Ceiling(bytes=share, placed="whole", name="full")
         best = self.best_record()
-        names = [record.name(self.path) for record in self.records]
+        names = [record.name(self.path, series) for record in self.records]
         if self.index and self.index.content and not len(self.index.content.gone):
             names.append("full")
         placed = self._placed_by(best) if best else "none"

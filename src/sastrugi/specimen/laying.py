@@ -308,7 +308,7 @@ class Laying:
         place, writer = self.mounted(lain.volume)
         self.make_folders(place, path.rpartition("/")[0])
         below = [one for one in self.standing(place) if _is_under(one.node, lain.node)]
-        old_path, evidence, above = lain.node.path, writer.evidence(lain.node), self._above(lain.node)
+        old_path, evidence, above = lain.node.path, writer.evidence_after(lain.node, "linux"), self._above(lain.node)
         with self.acting(path):
             writer.rename(lain.node, path, self.tick())
         self.mirror.rename(place, old_path, lain)

@@ -10,12 +10,14 @@ from sastrugi.media.opening import SPECIMEN_IMAGE
 from sastrugi.safety import write_text
 from sastrugi.specimen.ceiling import share_by_books
 from sastrugi.specimen.digests import medium_digest, sha256_file
+from sastrugi.specimen.lain import Series
 from sastrugi.specimen.looked import Known, Part, Records, look_again, truths_of
 from sastrugi.specimen.truth import (
     LOSSES,
     RECIPE_FILE,
     SUMS_FILE,
     TRUTH_FILE,
+    Ceiling,
     Truth,
     TruthFile,
     TruthFolder,
@@ -121,8 +123,15 @@ def _files(laying: Laying) -> tuple[TruthFile, ...]:
         assert lain.content is not None
         share = share_by_books(lain.content.extents, lain.size, lain.content.gone)
         shares[lain.blake3] = max(shares.get(lain.blake3, 0.0), share)
+    series = Series(laying.laid)
     return tuple(
-        _file(laying, number, lain, _ended_in_loss(lain) and lain.life == last[lain.volume], shares[lain.blake3])
+        _file(
+            laying,
+            number,
+            lain,
+            _ended_in_loss(lain) and lain.life == last[lain.volume],
+            lain.ceiling(shares[lain.blake3], series),
+        )
         for number, lain in enumerate(laid, 1)
     )
 
@@ -165,7 +174,7 @@ def _folder(laying: Laying, lain: Lain) -> TruthFolder:
     )  # fmt: skip
 
 
-def _file(laying: Laying, number: int, lain: Lain, lost: bool, share: float) -> TruthFile:
+def _file(laying: Laying, number: int, lain: Lain, lost: bool, ceiling: Ceiling) -> TruthFile:
     assert lain.content is not None
     best = lain.best_record()
     stands_as = lain.node.path if lain.standing else best.path if best else lain.path
@@ -190,5 +199,5 @@ def _file(laying: Laying, number: int, lain: Lain, lost: bool, share: float) -> 
         lost=lost,
         gone=tuple(lain.content.gone),
         gone_to=tuple(lain.content.takers),
-        ceiling=lain.ceiling(share),
+        ceiling=ceiling,
     )

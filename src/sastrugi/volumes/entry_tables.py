@@ -295,11 +295,7 @@ class EntryTableWriter(VolumeWriter):
         parent.aliases.discard(node.alias)
         self._touched.pop(id(node), None)
         self._touch(parent, when, accessed=True)
-        return self._evidence_after(node, habits)
-
-    @abstractmethod
-    def _evidence_after(self, node: Node, habits: Habits) -> Evidence:
-        """What tells of a node that has just been deleted."""
+        return self.evidence_after(node, habits)
 
 
 def first_clusters(runs: list[Run], count: int) -> list[Run]:

@@ -16,7 +16,8 @@ Habits = Literal["linux", "windows", "macos", "camera"]
 """Whose way of deleting and formatting a step follows."""
 ATTRIBUTES = {"read-only": 1, "hidden": 2, "system": 4}
 """Attributes a file can have besides those that follow from what it is; FAT and exFAT use the same bits."""
-NameWorth = Literal["full", "near"]
+NameWorth = Literal["full", "like", "near"]
+"""Of a way to read a name: all of it, all but its first character (which a like name may tell), or its short form."""
 
 
 @dataclass(slots=True, eq=False)
@@ -119,6 +120,10 @@ class VolumeWriter(ABC):
     @abstractmethod
     def evidence(self, node: Node) -> Evidence:
         """What tells of a live node now."""
+
+    @abstractmethod
+    def evidence_after(self, node: Node, habits: Habits) -> Evidence:
+        """What tells of a node once its record is marked as deleted."""
 
     @abstractmethod
     def chain(self, node: Node) -> tuple[Extent, ...]:

@@ -298,7 +298,7 @@ class ExfatWriter(EntryTableWriter):
         chains = (self._table.entries_of(node.runs, 0),) if node.chained else ()
         return Evidence(record, placing, names, len(node.runs) <= 1, chains)  # type: ignore[arg-type]
 
-    def _evidence_after(self, node: Node, habits: Habits) -> Evidence:
+    def evidence_after(self, node: Node, habits: Habits) -> Evidence:
         return self.evidence(node)
 
 

@@ -206,7 +206,8 @@ def _take_long_name(record: Record, longs: NDArray[np.void], slot: int) -> None:
         record.name_sure = 0.98
         extension = record.short[8:11].decode(OEM_CODEPAGE).rstrip(" ").lower()
         known = extension and "_" not in extension  # which may stand for a character that a short name cannot hold
-        if not ended and known and not name.lower().rpartition(".")[2].startswith(extension):
+        told = name.lower().rpartition(".")[2].replace(" ", "")  # short names hold no spaces
+        if not ended and known and not told.startswith(extension):
             # Names whose length is a multiple of 13 have no end mark; this one does not end in its extension.
             name += f".{extension}"
             record.name_note = "the end of its long name is overwritten; the short name tells the extension"

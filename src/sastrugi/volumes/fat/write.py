@@ -302,10 +302,12 @@ class FatWriter(EntryTableWriter):
         chains = () if contiguous else tuple(self._table.entries_of(node.runs, n) for n in range(self.geometry.fats))
         return Evidence(record, short, tuple(names), contiguous, chains)  # type: ignore[arg-type]
 
-    def _evidence_after(self, node: Node, habits: Habits) -> Evidence:
+    def evidence_after(self, node: Node, habits: Habits) -> Evidence:
         live = self.evidence(node)
         whole = habits != "windows" or self.geometry.bits != 32 or _first_cluster(node) < 1 << 16
-        return Evidence(live.record, live.placing, live.names, live.contiguous, (), whole)
+        # The mark takes the place of the first byte of every entry: of the name itself where no long one tells it.
+        names = live.names if node.slots > 1 else ((live.record, "like"),)
+        return Evidence(live.record, live.placing, names, live.contiguous, (), whole)
 
 
 def _first_cluster(node: Node) -> int:
