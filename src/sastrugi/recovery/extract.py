@@ -175,7 +175,7 @@ class _Run:
         extents = " ".join(f"{offset}+{length}" for offset, length in finding.extents)
         values = (
             finding.number, f"{prefix}{final}", written, *digests, f"{finding.confidence:.4f}",
-            printable(finding.path), extents, "; ".join(notes),
+            printable(finding.path), finding.times.modified or "", extents, "; ".join(notes),
         )  # fmt: skip
         return dict(zip(FIELDS, values, strict=True))
 

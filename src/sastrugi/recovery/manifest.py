@@ -12,7 +12,7 @@ from sastrugi.errors import DestinationError
 
 MANIFEST = "manifest.csv"
 MANIFEST_HEAD = "finding,file,size,"
-FIELDS = ("finding", "file", "size", "blake3", "sha256", "confidence", "original_path", "extents", "note")
+FIELDS = ("finding", "file", "size", "blake3", "sha256", "confidence", "original_path", "modified", "extents", "note")
 
 
 class Manifest:

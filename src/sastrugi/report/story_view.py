@@ -12,7 +12,6 @@ from sastrugi.report.pairs import Drawn, Pair, SideBySide
 from sastrugi.report.sheet import Tile, draw_tiles
 from sastrugi.report.style import GREEN, GREY, VERMILION, percent, table
 from sastrugi.scoring.damage import decode
-from sastrugi.scoring.story import result_bytes
 from sastrugi.units import format_size, plural, printable
 
 if TYPE_CHECKING:
@@ -99,7 +98,8 @@ def difference(specimen: Specimen, story: Story) -> RenderableType:
     assert story.result is not None and story.differs_at is not None
     first = story.differs_at // _ROW * _ROW
     then = specimen.original(story.file, first, _ROWS * _ROW)
-    now = result_bytes(specimen, story.result, first, len(then))
+    with story.result.opened() as read:
+        now = read(first, len(then))
     lines = [Text(f"First difference at byte {story.differs_at:,}:")]
     for at in range(0, len(then), _ROW):
         a, b = then[at : at + _ROW], now[at : at + _ROW]

@@ -18,6 +18,7 @@ COLUMNS: dict[str, tuple[str, ...]] = {
     "file": ("file", "result", "result file", "path", "output"),
     "confidence": ("confidence", "sure", "certainty", "probability"),
     "original": ("original_path", "original path", "original", "original name"),
+    "modified": ("modified", "modified time", "mtime"),
     "extents": ("extents", "ranges", "places"),
 }
 """What is read of a table, and the headings under which it may stand, in any order and case."""
@@ -28,11 +29,12 @@ _EXTENT = re.compile(r"(\d{1,18})\+(\d{1,18})")
 @dataclass(frozen=True, slots=True)
 class Claim:
     """What a program says of one result: how sure it is (0 to 1) that it is intact, what the file was called, and where
-    on the medium it lay."""
+    on the medium it lay. `no_time`: that it knows no modified time, so that the result's is when it was written."""
 
     confidence: float | None = None
     original_path: str = ""
     extents: tuple[Extent, ...] = ()
+    no_time: bool = False
 
 
 def read_claims(table: Path | None, results: Path) -> dict[str, Claim]:
@@ -60,7 +62,8 @@ def read_claims(table: Path | None, results: Path) -> dict[str, Claim]:
             raise SastrugiError(f"{table}, row {number}: has no column 'file' (it has {has}): name it one of {names}")
         told = f"{table}, row {number}"
         sure, where = _confidence(told, found["confidence"]), _extents(told, found["extents"])
-        out[_below(found["file"], roots)] = Claim(sure, found["original"].replace("\\", "/"), where)
+        no_time = bool(known[heads]["modified"]) and not found["modified"]
+        out[_below(found["file"], roots)] = Claim(sure, found["original"].replace("\\", "/"), where, no_time)
     return out
 
 

@@ -10,11 +10,10 @@ from sastrugi.media.extents import join
 from sastrugi.progress import Progress
 from sastrugi.recovery.select import Selection
 from sastrugi.safety import require_outside
-from sastrugi.scoring.bytes_route import ByBytes, Shifted, candidates_by_bytes
 from sastrugi.scoring.calibration import calibrate
+from sastrugi.scoring.candidates import Found, Shifted, find_candidates
 from sastrugi.scoring.claims import read_claims
 from sastrugi.scoring.damage import shortfall
-from sastrugi.scoring.extents_route import candidates_by_extents
 from sastrugi.scoring.groups import figures_of, group_of
 from sastrugi.scoring.matching import Candidate, assign
 from sastrugi.scoring.names import NameVerdict, compare_names
@@ -65,11 +64,10 @@ def judge(
     require_unchanged(specimen, progress)
     if results.is_dir():
         folder = read_folder(results, read_claims(table, results))
-        found = candidates_by_bytes(specimen, files, folder.results, progress)
     else:
         wanted = (selection or Selection()).with_default_state("any" if chosen.standing else "lost")
         folder = Folder(read_findings(results, wanted, specimen.medium), [])
-        found = candidates_by_extents(files, folder.results)
+    found = find_candidates(specimen, files, folder.results, progress)
     return Judgement(specimen, files, results.name, folder, found, chosen)
 
 
@@ -82,7 +80,7 @@ class Judgement:
         files: list[TruthFile],
         results_from: str,
         folder: Folder,
-        found: ByBytes,
+        found: Found,
         chosen: FileSet,
     ) -> None:
         self._results_from = results_from

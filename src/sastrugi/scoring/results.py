@@ -4,21 +4,27 @@ from __future__ import annotations
 
 import datetime as dt
 import os
-from dataclasses import dataclass
+from collections.abc import Callable, Iterator
+from contextlib import contextmanager
+from dataclasses import dataclass, replace
 from pathlib import Path
 
 from sastrugi.errors import SastrugiError
 from sastrugi.media import Extent, Medium
+from sastrugi.media.extents import within
 from sastrugi.recovery.findings import ScanFile, medium_identity
 from sastrugi.recovery.manifest import MANIFEST, MANIFEST_HEAD
 from sastrugi.recovery.select import Selection
 from sastrugi.scoring.claims import Claim
+from sastrugi.specimen.digests import blake3_file, blake3_of
+
+_PIECE = 4 << 20
 
 
 @dataclass(frozen=True, slots=True)
 class Result:
-    """One result: its path below the results folder (or a finding's path) and its size. Its bytes are in `file`; or,
-    of a finding, in `extents` of the medium, which otherwise are what the program says."""
+    """One result: its path below the results folder (or a finding's path) and its size. Its bytes are in `file`; or, of
+    a finding, in `extents` of `medium`. Of a file, `extents` are what the program says."""
 
     number: int
     path: str
@@ -28,18 +34,35 @@ class Result:
     modified: dt.datetime | None = None
     confidence: float | None = None
     claimed_path: str = ""
+    medium: Medium | None = None
 
     @property
     def named(self) -> str:
         """The path whose name is scored: what the program says the file was called, or else the result's own."""
         return self.claimed_path or self.path
 
-    def head(self, length: int) -> bytes:
-        """Its first bytes, where it is a file."""
-        if self.file is None:
-            return b""
+    @contextmanager
+    def opened(self) -> Iterator[Callable[[int, int], bytes]]:
+        """A function of position and length that reads its bytes, wherever they are. Raises OSError."""
+        medium = self.medium
+        if medium is not None:
+            yield lambda position, length: medium.read_extents(within(self.extents, position, length))
+            return
+        assert self.file is not None
         with self.file.open("rb") as file:
-            return file.read(length)
+
+            def read(position: int, length: int) -> bytes:
+                file.seek(position)
+                return file.read(length)
+
+            yield read
+
+    def blake3(self) -> str:
+        """The digest of its bytes. Raises OSError."""
+        if self.file is not None:
+            return blake3_file(self.file)
+        with self.opened() as read:
+            return blake3_of(read(at, _PIECE) for at in range(0, self.size, _PIECE))
 
 
 @dataclass(frozen=True, slots=True)
@@ -75,11 +98,15 @@ def read_folder(folder: Path, claims: dict[str, Claim]) -> Folder:
             continue
         name = _told(parts)
         said = claims.get(name, unsaid)
-        when = _moment(status.st_mtime)
-        out.append(
-            Result(len(out), name, status.st_size, path, said.extents, when, said.confidence, said.original_path)
-        )
-    return Folder(out, sorted(unreadable))
+        when = None if said.no_time else _moment(status.st_mtime)
+        out.append(Result(0, name, status.st_size, path, said.extents, when, said.confidence, said.original_path))
+    return Folder(in_order(out), sorted(unreadable))
+
+
+def in_order(results: list[Result]) -> list[Result]:
+    """The results numbered by their names, so that of equals the same one is taken however they came."""
+    results.sort(key=lambda result: (result.named.lstrip("/"), result.path))
+    return [replace(result, number=n) for n, result in enumerate(results)]
 
 
 def _told(parts: tuple[str, ...]) -> str:
@@ -107,15 +134,19 @@ def read_findings(path: Path, selection: Selection, medium: Medium) -> list[Resu
     with ScanFile.open(path) as scan:
         if scan.get("medium_identity") != medium_identity(medium):
             raise SastrugiError(f"{path}: is a scan of another medium than this specimen's, or one of them has changed")
-        return [
-            Result(
-                n,
-                finding.path.lstrip("/"),
-                finding.covered,
-                None,
-                finding.extents,
-                finding.times.modified,
-                finding.confidence,
-            )
-            for n, finding in enumerate(f for f in selection.iterate(scan, "number") if not f.placeless)
-        ]
+        return in_order(
+            [
+                Result(
+                    0,
+                    finding.path.lstrip("/"),
+                    finding.covered,
+                    None,
+                    finding.extents,
+                    finding.times.modified,
+                    finding.confidence,
+                    medium=medium,
+                )
+                for finding in selection.iterate(scan, "number")
+                if not finding.placeless
+            ]
+        )

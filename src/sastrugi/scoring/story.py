@@ -12,7 +12,6 @@ import numpy as np
 
 from sastrugi.errors import SastrugiError
 from sastrugi.media import Extent, RangeSet
-from sastrugi.media.extents import within
 from sastrugi.progress import Progress
 from sastrugi.scoring.judgement import judge
 from sastrugi.scoring.results import Result
@@ -85,24 +84,16 @@ def _pieces(file: TruthFile) -> tuple[Piece, ...]:
     return tuple(sorted(out, key=lambda piece: piece.position))
 
 
-def result_bytes(specimen: Specimen, result: Result, position: int, length: int) -> bytes:
-    """Bytes of a result, from its file or from where it lies on the medium."""
-    if result.file is None:
-        return specimen.medium.read_extents(within(result.extents, position, length))
-    with result.file.open("rb") as file:
-        file.seek(position)
-        return file.read(length)
-
-
 def _first_difference(specimen: Specimen, file: TruthFile, result: Result | None) -> int | None:
     if result is None:
         return None
-    for position in range(0, file.size, _PIECE):
-        then = np.frombuffer(specimen.original(file, position, _PIECE), "u1")
-        now = np.frombuffer(result_bytes(specimen, result, position, len(then)), "u1")
-        wrong = np.flatnonzero(then[: len(now)] != now)
-        if len(wrong):
-            return position + int(wrong[0])
-        if len(now) < len(then):
-            return position + len(now)
+    with result.opened() as read:
+        for position in range(0, file.size, _PIECE):
+            then = np.frombuffer(specimen.original(file, position, _PIECE), "u1")
+            now = np.frombuffer(read(position, len(then)), "u1")
+            wrong = np.flatnonzero(then[: len(now)] != now)
+            if len(wrong):
+                return position + int(wrong[0])
+            if len(now) < len(then):
+                return position + len(now)
     return file.size if result.size > file.size else None

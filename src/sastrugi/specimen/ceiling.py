@@ -6,14 +6,17 @@ place. A look may find more (a block written over and later written back); the b
 
 from __future__ import annotations
 
-from collections.abc import Sequence
+from collections import defaultdict
+from collections.abc import Iterable, Sequence
 
 import numpy as np
 from numpy.typing import NDArray
 
 from sastrugi.media.extents import Extent, RangeSet, cut, total
 from sastrugi.specimen.blocks import BLOCK
-from sastrugi.specimen.truth import Specimen, TruthFile
+from sastrugi.specimen.truth import NameCeiling, Specimen, TruthFile
+
+_WORTH: tuple[NameCeiling, ...] = ("none", "type", "near", "name", "full")
 
 
 def share_by_books(extents: Sequence[Extent], size: int, gone: RangeSet) -> float:
@@ -56,3 +59,32 @@ def share_by_look(specimen: Specimen, file: TruthFile) -> float:
     if len(blocks) and not blocks[-1]:
         missing -= len(blocks) * BLOCK - file.size
     return 1 - missing / file.size
+
+
+def with_shared_names(files: Iterable[TruthFile]) -> tuple[TruthFile, ...]:
+    """The same files, whose ceilings of names also count what others tell: a file of the same content and name in
+    another folder tells the name, and content that still stands the type."""
+    files = list(files)
+    twins: defaultdict[tuple[str, str], list[TruthFile]] = defaultdict(list)
+    for file in files:
+        twins[file.blake3, file.name].append(file)
+    out: list[TruthFile] = []
+    for file in files:
+        told: list[NameCeiling] = [file.ceiling.name]
+        if file.size:
+            told += [_from_twin(file, twin) for twin in twins[file.blake3, file.name] if twin is not file]
+            told += ["type"] if file.ceiling.bytes and "." in file.name else []
+        best = max(told, key=_WORTH.index)
+        if best != file.ceiling.name:
+            file = file.model_copy(update={"ceiling": file.ceiling.model_copy(update={"name": best})})
+        out.append(file)
+    return tuple(out)
+
+
+def _from_twin(file: TruthFile, twin: TruthFile) -> NameCeiling:
+    """What is told of a file's name by that of a file of the same name elsewhere; folders above do not count against a
+    path."""
+    if twin.ceiling.name not in ("full", "name"):
+        return twin.ceiling.name
+    in_root = file.path.count("/") == 1
+    return "full" if in_root or (twin.ceiling.name == "full" and twin.path.endswith(file.path)) else "name"

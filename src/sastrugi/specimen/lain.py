@@ -100,7 +100,9 @@ class RecordLeft:
             return "type" if same else "none"
         if own == "near" or (own == "like" and not series.tells(wanted[2])):
             return "near"
-        return "full" if stem[0] == wanted[0] and all(folder.named(series) for folder in self.above) else "name"
+        # A path with other folders above it is whole all the same, as it is for those who score names.
+        near = self.above[: wanted[0].count("/")]
+        return "full" if self.path.endswith(path) and all(folder.named(series) for folder in near) else "name"
 
 
 @dataclass(slots=True, eq=False)

@@ -19,7 +19,7 @@ from sastrugi.media import Extent, Medium, RangeSet
 from sastrugi.media.extents import join
 from sastrugi.media.partitions import read_table
 from sastrugi.specimen.blocks import BLOCK
-from sastrugi.specimen.ceiling import equal_blocks
+from sastrugi.specimen.ceiling import equal_blocks, with_shared_names
 from sastrugi.specimen.locate import Original, Piece
 from sastrugi.specimen.truth import ORIGINALS, UNKNOWN, Ceiling, End, NameCeiling, Placed, Role, TruthFile
 from sastrugi.volumes.base import Entry, Volume
@@ -191,7 +191,7 @@ def truths_of(files: Iterable[Known], records: Records, folder: Path) -> tuple[T
         out.append(one.model_copy(update={"gone_to": takers.of(one.gone)}) if one.gone else one)
         if not out[-1].untouched and out[-1].kept:
             _keep(file, folder)
-    return tuple(out)
+    return with_shared_names(out)
 
 
 class _Takers:

@@ -8,7 +8,7 @@ from typing import TYPE_CHECKING
 from sastrugi.media.faults import write_faults
 from sastrugi.media.opening import SPECIMEN_IMAGE
 from sastrugi.safety import write_text
-from sastrugi.specimen.ceiling import share_by_books
+from sastrugi.specimen.ceiling import share_by_books, with_shared_names
 from sastrugi.specimen.digests import medium_digest, sha256_file
 from sastrugi.specimen.lain import Series
 from sastrugi.specimen.looked import Known, Part, Records, look_again, truths_of
@@ -124,7 +124,7 @@ def _files(laying: Laying) -> tuple[TruthFile, ...]:
         share = share_by_books(lain.content.extents, lain.size, lain.content.gone)
         shares[lain.blake3] = max(shares.get(lain.blake3, 0.0), share)
     series = Series(laying.laid)
-    return tuple(
+    return with_shared_names(
         _file(
             laying,
             number,

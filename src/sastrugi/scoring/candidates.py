@@ -1,4 +1,4 @@
-"""Candidates by content: digests, then witnesses (blocks that only one reference holds), then exact comparison.
+"""Candidates: whole contents by place or digest, then witnesses (blocks that only one content holds), then bytes.
 
 Sources of the method: docs/design.md, "How results are matched".
 """
@@ -8,7 +8,6 @@ from __future__ import annotations
 from collections import Counter, defaultdict
 from collections.abc import Iterator
 from dataclasses import dataclass, field
-from typing import BinaryIO
 
 import numpy as np
 from numpy.typing import NDArray
@@ -16,12 +15,12 @@ from numpy.typing import NDArray
 from sastrugi.media import RangeSet
 from sastrugi.progress import Progress
 from sastrugi.scoring import damage
+from sastrugi.scoring.exact_places import ExactPlaces
 from sastrugi.scoring.matching import Candidate
 from sastrugi.scoring.names import compare_names
 from sastrugi.scoring.results import Result
 from sastrugi.scoring.witnesses import Witnesses
 from sastrugi.specimen.blocks import BLOCK
-from sastrugi.specimen.digests import blake3_file
 from sastrugi.specimen.truth import Specimen, TruthFile
 from sastrugi.threads import in_threads
 
@@ -44,7 +43,7 @@ class Shifted:
 
 
 @dataclass(frozen=True, slots=True)
-class ByBytes:
+class Found:
     """All candidates; and for each result the references whose content, whole or in part, is in it."""
 
     candidates: list[Candidate]
@@ -55,9 +54,7 @@ class ByBytes:
     """Results that could not be read, and why."""
 
 
-def candidates_by_bytes(
-    specimen: Specimen, files: list[TruthFile], results: list[Result], progress: Progress
-) -> ByBytes:
+def find_candidates(specimen: Specimen, files: list[TruthFile], results: list[Result], progress: Progress) -> Found:
     """Compare every result with the references it may come from. Files and results are named by their index."""
     sizes = {file.size for file in files}
     heads: defaultdict[bytes, list[int]] = defaultdict(list)
@@ -65,13 +62,19 @@ def candidates_by_bytes(
     by_digest: defaultdict[str, list[int]] = defaultdict(list)
     for n, file in enumerate(files):
         by_digest[file.blake3].append(n)
+    in_place = ExactPlaces(files)
+    for n, file in enumerate(files):
         if 0 < file.size < BLOCK:
             heads[specimen.original(file)[:_HEAD]].append(n)
-    out = ByBytes([], {}, {})
+    out = Found([], {}, {})
     others: list[Result] = []
     progress.start("results", sum(result.size for result in results))
     done = 0
-    for batch, digests in in_threads(lambda batch: [_digest(one, sizes) for one in batch], _batches(results)):
+
+    def look(batch: list[Result]) -> list[tuple[str, str]]:
+        return [_digest(one, sizes, in_place) for one in batch]
+
+    for batch, digests in in_threads(look, _batches(results)):
         for result, (digest, problem) in zip(batch, digests, strict=True):
             same = by_digest.get(digest, [])
             if problem:
@@ -117,11 +120,12 @@ def _batches(results: list[Result]) -> Iterator[list[Result]]:
         yield batch
 
 
-def _digest(result: Result, sizes: set[int]) -> tuple[str, str]:
+def _digest(result: Result, sizes: set[int], in_place: ExactPlaces) -> tuple[str, str]:
     """The digest of a result that may be a whole reference; or why it cannot be read."""
-    assert result.file is not None
+    if result.size not in sizes:
+        return "", ""
     try:
-        return (blake3_file(result.file) if result.size in sizes else ""), ""
+        return in_place.digest(result) or result.blake3(), ""
     except OSError as error:
         return "", str(error.strerror)
 
@@ -153,7 +157,8 @@ class _Inquiry:
         """References too small for a witness with which the result begins."""
         if not self.heads:
             return set()
-        head = result.head(BLOCK)
+        with result.opened() as read:
+            head = read(0, BLOCK)
         near = {n for k in range(1, _HEAD + 1) for n in self.heads.get(head[:k], ())}
         return {n for n in near if head.startswith(self.specimen.original(self.files[n]))}
 
@@ -168,12 +173,11 @@ class _Held:
 
 def _hits(witnesses: Witnesses, result: Result, most: int) -> dict[int, Counter[int]]:
     """How many witnesses of which reference stand in the first `most` bytes of a result, by shift."""
-    assert result.file is not None
     counts: Counter[tuple[int, int]] = Counter()
-    with result.file.open("rb") as file:
-        while (data := file.read(min(_PIECE, result.size))) and file.tell() - len(data) < most:
-            counts += witnesses.standing_in(data, file.tell() - len(data))
-    counts = counts or witnesses.anywhere_in(result.head(_ANYWHERE))
+    with result.opened() as read:
+        for position in range(0, min(result.size, most), _PIECE):
+            counts += witnesses.standing_in(read(position, _PIECE), position)
+        counts = counts or witnesses.anywhere_in(read(0, _ANYWHERE))
     out: defaultdict[int, Counter[int]] = defaultdict(Counter)
     for (owner, shift), count in counts.items():
         out[owner][shift] += count
@@ -269,19 +273,11 @@ def _compare(specimen: Specimen, file: TruthFile, n: int, result: Result) -> Can
 
 
 def _pairs(specimen: Specimen, file: TruthFile, result: Result, shift: int = 0) -> Iterator[tuple[int, bytes, bytes]]:
-    """(position, original bytes, result's bytes) piece by piece; those of the result `shift` bytes later."""
-    assert result.file is not None
-    with result.file.open("rb") as came:
-        came.seek(max(shift, 0))
+    """(position, original bytes, result's bytes) piece by piece; those of the result `shift` bytes later. What lies
+    before its start is zeros."""
+    with result.opened() as read:
         for position in range(0, file.size, _PIECE):
-            yield (
-                position,
-                specimen.original(file, position, _PIECE),
-                _read_from(came, position, shift, min(_PIECE, file.size - position)),
-            )
-
-
-def _read_from(came: BinaryIO, position: int, shift: int, length: int) -> bytes:
-    """The result's bytes for a piece of the original; what lies before its start is zeros."""
-    before = min(max(-shift - position, 0), length)
-    return bytes(before) + came.read(length - before)
+            length = min(_PIECE, file.size - position)
+            before = min(max(-shift - position, 0), length)
+            now = bytes(before) + read(position + shift + before, length - before)
+            yield position, specimen.original(file, position, _PIECE), now
