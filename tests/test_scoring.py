@@ -154,7 +154,7 @@ FAULTS: dict[str, Fault] = {
     "only the type": Fault(rename(lambda p: p.with_name("f0001.wav")), SOUND, {"name": "type"}),
     "no name at all": Fault(rename(lambda p: p.with_name("f0001")), SOUND, {"name": "none"}),
     "a folder above": Fault(rename(lambda p: p.parent.parent.parent / "vol1" / p.relative_to(p.parent.parent.parent)), PICTURE, {}),
-    "names swapped": Fault(swap, PICTURE, {"name": "near"}, also="FRN00004.JPG"),
+    "names swapped": Fault(swap, PICTURE, {"name": "type"}, also="FRN00004.JPG"),
     "a copy": Fault(lambda p, r: shutil.copy(p, r / "copy.jpg"), PICTURE, {}, {"copy": 1}),
     "two copies": Fault(lambda p, r: [shutil.copy(p, r / f"{n}.jpg") for n in range(2)], PICTURE, {}, {"copy": 2}),
     "a fragment": Fault(lambda p, r: (r / "part").write_bytes(p.read_bytes()[4096:9000]), SOUND, {}, {"fragment": 1}),

@@ -1,21 +1,26 @@
 """Recycle bins: the index file of a binned file tells its right name and place.
 
 Windows keeps the content as `$Rxxxxxx.ext` and beside it `$Ixxxxxx.ext`: a version (8 bytes), the size (8), the time of
-deletion (8), then the path: 520 bytes in version 1, behind its length in characters (4 bytes) in version 2.
+deletion (8), then the path: 520 bytes in version 1, behind its length in characters (4 bytes) in version 2. Linux keeps
+the content in `files` and beside that, in `info`, `NAME.trashinfo`: lines of text, of which `Path=` tells the path from
+the volume's root, percent-encoded (FreeDesktop.org Trash Specification 1.0, "Contents of a trash directory").
 """
 
 from __future__ import annotations
 
 import re
 from collections.abc import Iterable, Iterator
-from dataclasses import replace
-from pathlib import PureWindowsPath
+from dataclasses import dataclass, replace
+from pathlib import PurePosixPath, PureWindowsPath
+from urllib.parse import unquote
 
 from sastrugi.media import Medium
 from sastrugi.recovery.findings import Finding
 
 _CONTENT = re.compile(r"[$_]R([A-Z0-9]{6})(\..*)?", re.IGNORECASE)
 _INDEX = re.compile(r"[$_]I([A-Z0-9]{6})(\..*)?", re.IGNORECASE)
+_INFO = re.compile(r"(.+)\.trashinfo", re.IGNORECASE)
+_INFO_PATH = re.compile(rb"\[Trash Info\]\r?\n(?:[^\n]{0,4096}\n){0,4}?Path=([^\r\n]{1,16384})")
 _HEAD, _PATH_1 = 24, 520
 _LARGEST = 28 + 2 * 32768
 
@@ -39,24 +44,89 @@ def read_index(data: bytes) -> tuple[int, tuple[str, ...]] | None:
     return (size, tuple(parts)) if parts and "\ufffd" not in path else None
 
 
+@dataclass(frozen=True, slots=True)
+class Told:
+    """What an index tells: the right path, and the size if the index has it (of a folder it means nothing)."""
+
+    path: tuple[str, ...]
+    size: int | None = None
+
+
+class Indexes:
+    """What the index files of all bins tell, by the folder and the name of the content."""
+
+    def __init__(self, medium: Medium, findings: Iterable[Finding]) -> None:
+        self._told: dict[tuple[str, str], Told] = {}
+        for finding in findings:
+            windows, linux = _INDEX.fullmatch(finding.name), _INFO.fullmatch(finding.name)
+            if not finding.extents or not _HEAD < finding.size <= _LARGEST:
+                continue
+            if windows:
+                found = read_index(medium.read_extents(finding.extents)[: finding.size])
+                if found is not None:
+                    self._told[finding.folder, f"$r{windows[1].lower()}"] = Told(found[1], found[0])
+            elif linux and finding.folder.endswith("/info"):
+                path = read_trash_info(medium.read_extents(finding.extents)[: finding.size])
+                if path is not None:
+                    self._told[f"{finding.folder.removesuffix('/info')}/files", linux[1].casefold()] = Told(path)
+
+    def of(self, folder: str, name: str) -> Told | None:
+        """Of something in a bin; its name may have lost its first character."""
+        windows = _CONTENT.fullmatch(name)
+        if windows:
+            return self._told.get((folder, f"$r{windows[1].lower()}"))
+        if name.startswith("_"):
+            known = [key for key in self._told if key[0] == folder and key[1][1:] == name[1:].casefold()]
+            return self._told[known[0]] if len(known) == 1 else None
+        return self._told.get((folder, name.casefold()))
+
+    def path(self, finding: Finding) -> tuple[str, ...] | None:
+        """The right path of a lost file that is in a bin, itself or with a folder above it."""
+        if not self._told or finding.state == "live":
+            return None
+        own = self.of(finding.folder, finding.name)
+        if own is not None and own.size in (None, finding.size):
+            return own.path
+        parts = finding.folder.split("/")
+        for n, part in enumerate(parts):
+            above = self.of("/".join(parts[:n]) or "/", part)
+            if above is not None:
+                return (*above.path, *parts[n + 1 :], finding.name)
+        return self._by_old_record([*parts[1:], finding.name] if finding.folder != "/" else [finding.name])
+
+    def _by_old_record(self, parts: list[str]) -> tuple[str, ...] | None:
+        """The path of what is still found where it stood before it went to the bin, first characters lost."""
+        for told in self._told.values():
+            own = parts[: len(told.path)]
+            if own != list(told.path) and len(own) == len(told.path) and all(map(_like, own, told.path)):
+                return (*told.path, *parts[len(own) :])
+        return None
+
+
+def _like(found: str, told: str) -> bool:
+    """Whether a name is the one told, but for a first character that a deletion took."""
+    return found == told or (found[:1] == "_" and found[1:].casefold() == told[1:].casefold())
+
+
+def read_trash_info(data: bytes) -> tuple[str, ...] | None:
+    """The path (from the root of the volume) that an index of a Linux bin tells, or None if it is none."""
+    match = _INFO_PATH.match(data)
+    parts = PurePosixPath(unquote(match[1].decode("ascii", "replace"))).parts if match else ()
+    parts = tuple(part for part in parts if part != "/")
+    return parts if parts and not any("\ufffd" in part for part in parts) else None
+
+
 def with_bin_names(medium: Medium, findings: Iterable[Finding]) -> Iterator[Finding]:
     """The findings of a volume; lost files from a bin have the name and folder that their index tells. Of another
     record of the same bytes under the same name, only the one from the bin is kept."""
     every = list(findings)
-    told: dict[tuple[str, str], tuple[int, tuple[str, ...]]] = {}
-    for finding in every:
-        match = _INDEX.fullmatch(finding.name)
-        if match and _HEAD < finding.size <= _LARGEST and finding.extents:
-            index = read_index(medium.read_extents(finding.extents))
-            if index is not None:
-                told[finding.folder, match[1].upper()] = index
+    indexes = Indexes(medium, every)
     named: set[tuple[object, ...]] = set()
     out: list[Finding] = []
     for finding in every:
-        match = _CONTENT.fullmatch(finding.name)
-        index = told.get((finding.folder, match[1].upper())) if match and finding.state != "live" else None
-        if index is not None and index[0] == finding.size:
-            finding = _renamed(finding, index[1])
+        path = indexes.path(finding)
+        if path is not None:
+            finding = _renamed(finding, path)
             named.add((finding.folder, finding.name, finding.extents))
         out.append(finding)
     seen: set[tuple[object, ...]] = set()
@@ -71,6 +141,6 @@ def with_bin_names(medium: Medium, findings: Iterable[Finding]) -> Iterator[Find
 
 def _renamed(finding: Finding, path: tuple[str, ...]) -> Finding:
     reasons = [reason for reason in finding.reasons if not reason.startswith("name:")]
-    reasons.append(f"name: its index file in the bin tells it; it stood there as {finding.name}")
+    reasons.append(f"name: its index file in the bin tells it; it stood there as {finding.path}")
     folder = "/" + "/".join(path[:-1])
     return replace(finding, folder=folder, name=path[-1], name_sure=max(finding.name_sure, 0.97), reasons=reasons)

@@ -51,11 +51,12 @@ def compare_names(result_path: str, reference_path: str) -> NameVerdict:
 
 
 def _near(found: str, wanted: str) -> bool:
-    """Differs by case, by one character changed or lost, or is the short form of the wanted name."""
+    """Differs by case, by one character that is lost (or has a mark in its place), or is the short form."""
     a, b = found.casefold(), wanted.casefold()
     if a == b:
         return True
-    if len(a) == len(b) and sum(x != y for x, y in zip(a, b, strict=True)) == 1:
+    wrong = [x for x, y in zip(a, b, strict=True) if x != y] if len(a) == len(b) else []
+    if len(wrong) == 1 and not wrong[0].isalnum():  # a mark in place of a character; another letter is another name
         return True
     if len(a) + 1 == len(b):
         at = next((n for n, (x, y) in enumerate(zip(a, b, strict=False)) if x != y), len(a))

@@ -100,15 +100,17 @@ class RecordLeft:
             return "type" if same else "none"
         if own == "near" or (own == "like" and not series.tells(wanted[2])):
             return "near"
-        # A path with other folders above it is whole all the same, as it is for those who score names.
+        # Folders are called what they were called before they went to a bin, with all that is in them. A path with
+        # other folders above it is whole all the same, as it is for those who score names.
+        found = f"{self.above[0].path}/{stem[2]}" if self.above else self.path
         near = self.above[: wanted[0].count("/")]
-        return "full" if self.path.endswith(path) and all(folder.named(series) for folder in near) else "name"
+        return "full" if found.endswith(path) and all(folder.named(series) for folder in near) else "name"
 
 
 @dataclass(slots=True, eq=False)
 class Lain:
     """One version of a file, or a folder, from its writing to its end. `records` are those that are no longer live;
-    `index` is the file that tells its name while it is in a bin."""
+    `index` is the file that tells its name while it is in a bin, or that of the folder it lies in: `index_tells`."""
 
     volume: str
     life: int
@@ -127,6 +129,7 @@ class Lain:
     record: tuple[Extent, ...] = ()
     records: list[RecordLeft] = field(default_factory=list)
     index: Lain | None = None
+    index_tells: str = ""
     end: End = "live"
     ended_by: int | None = None
 
@@ -137,7 +140,21 @@ class Lain:
 
     def named(self, series: Series) -> bool:
         """Whether a folder's name can still be read, with all above it."""
-        return self.standing or any(record.name(self.path, series) == "full" for record in self.records)
+        return self.best_name(series) == "full"
+
+    def best_name(self, series: Series) -> NameCeiling:
+        """The best name that still stands somewhere."""
+        if self.standing:
+            return "full"
+        names = [record.name(self.path, series) for record in self.records]
+        if self.index_tells == self.path and self._indexed:
+            names.append("full")
+        return max(names, key=_WORTH.index, default="none")
+
+    @property
+    def _indexed(self) -> bool:
+        """Whether an index of a bin stands that tells its path, or that of a folder above it."""
+        return bool(self.index and self.index.content and not len(self.index.content.gone))
 
     def names_standing(self) -> Iterator[str]:
         """The names under which it stands with their first characters."""
@@ -146,17 +163,16 @@ class Lain:
         for record in self.records:
             if any(worth == "full" and record.remains.stands(part) for part, worth in record.evidence.names):
                 yield record.path.rpartition("/")[2]
+        if self._indexed:
+            yield from self.index_tells.split("/")[1:]
 
     def ceiling(self, share: float, series: Series) -> Ceiling:
         """The most that could come back, from the books, with this share of its bytes still on the medium."""
         if self.standing:
             return Ceiling(bytes=share, placed="whole", name="full")
         best = self.best_record()
-        names = [record.name(self.path, series) for record in self.records]
-        if self.index and self.index.content and not len(self.index.content.gone):
-            names.append("full")
         placed = self._placed_by(best) if best else "none"
-        return Ceiling(bytes=share, placed=placed, name=max(names, key=_WORTH.index, default="none"))
+        return Ceiling(bytes=share, placed=placed, name=self.best_name(series))
 
     @property
     def start(self) -> int:

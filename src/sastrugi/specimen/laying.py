@@ -295,7 +295,7 @@ class Laying:
                 lain.kind,
             )  # fmt: skip
             new.blake3, new.sha256 = digests.result()
-        new.former, new.index = list(lain.former), lain.index
+        new.former, new.index, new.index_tells = list(lain.former), lain.index, lain.index_tells
         lain.end, lain.ended_by = "replaced", self.step
         lain.record = writer.record(lain.node)
         self._enter(new)

@@ -58,12 +58,13 @@ class BinStep(StepTable):
             below = [one for one in laying.standing(place) if one.node.path.startswith(lain.node.path + "/")]
             for one in (lain, *below):
                 one.end = "binned"
+            old = lain.path
             path, index = self._names(laying, place, lain, root)
             laying.rename(lain, path)
             if index is not None:
                 kept = laying.store(place, index.name, index, role="index")
                 for one in (lain, *below):
-                    one.index = kept
+                    one.index, one.index_tells = kept, old
 
     def _names(self, laying: Laying, place: Place, lain: Lain, root: str) -> tuple[str, Content | None]:
         """Where it goes in the bin, and the index file that goes with it."""
