@@ -144,7 +144,7 @@ ENDS = {
     "wiped free space": (DELETE_ALL + '[[steps]]\ndo = "wipe"\nwhat = "free"\n', "fat12", "deleted", 0.0, "whole", "full"),
     "boot sector": ('[[steps]]\ndo = "damage"\nwhat = "boot"\n', "fat12", "damaged", 1.0, "whole", "full"),
     "root": ('[[steps]]\ndo = "damage"\nwhat = "root"\n', "exfat", "damaged", 1.0, "whole", "name"),
-    "folder": ('[[steps]]\ndo = "damage"\nwhat = "folder"\npath = "/Notes"\n', "fat12", "damaged", 1.0, "none", "none"),
+    "folder": ('[[steps]]\ndo = "damage"\nwhat = "folder"\npath = "/Notes"\n', "fat12", "damaged", 1.0, "none", "type"),
     "overlaid": ('[[steps]]\ndo = "overlay"\nfill = "noise"\n', "fat12", "overlaid", 0.0, "none", "none"),
     "emptied bin": ('[[steps]]\ndo = "bin"\nwhat = ["/Notes/*"]\n[[steps]]\ndo = "empty-bin"\n', "exfat", "emptied", 1.0, "whole", "full"),
     "emptied bin of macOS": ('[[steps]]\ndo = "bin"\nwhat = ["/Notes/*"]\nacts_as = "macos"\n[[steps]]\ndo = "empty-bin"\nacts_as = "macos"\n', "fat12", "emptied", 1.0, "whole", "full"),

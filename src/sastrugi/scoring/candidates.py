@@ -62,10 +62,9 @@ def find_candidates(specimen: Specimen, files: list[TruthFile], results: list[Re
     by_digest: defaultdict[str, list[int]] = defaultdict(list)
     for n, file in enumerate(files):
         by_digest[file.blake3].append(n)
-    in_place = ExactPlaces(files)
-    for n, file in enumerate(files):
         if 0 < file.size < BLOCK:
             heads[specimen.original(file)[:_HEAD]].append(n)
+    in_place = ExactPlaces(files)
     out = Found([], {}, {})
     others: list[Result] = []
     progress.start("results", sum(result.size for result in results))
