@@ -9,6 +9,7 @@ import random
 import subprocess
 from collections.abc import Callable
 from pathlib import Path
+from urllib.parse import quote
 
 import numpy as np
 import pytest
@@ -17,7 +18,7 @@ from hypothesis import strategies as st
 
 from sastrugi.media import Extent, RangeSet, open_medium
 from sastrugi.media.raw import RawImage
-from sastrugi.recovery.bins import read_index
+from sastrugi.recovery.bins import read_index, read_trash_info
 from sastrugi.recovery.findings import Finding, ScanFile
 from sastrugi.recovery.layout import find_places
 from sastrugi.recovery.pieces import Budget, reassemble
@@ -238,3 +239,21 @@ def test_a_finding_that_cannot_be_read_whole_says_so(sastrugi: Program, tmp_path
             told = any("could not be read" in reason for reason in finding.reasons)
             assert told == bool(dead) and (not dead or finding.confidence <= 0.05)
         assert any("could not be read" in " ".join(finding.reasons) for finding in scan.findings())
+
+
+@given(
+    st.lists(
+        st.text(min_size=1, max_size=30).filter(lambda t: "/" not in t and t.strip(". \0")), min_size=1, max_size=5
+    )
+)
+def test_an_index_of_a_linux_bin_is_read_as_it_was_written(parts: list[str]) -> None:
+    encodable = [part.encode("utf-8", "replace").decode() for part in parts]
+    text = f"[Trash Info]\nPath={quote('/'.join(encodable))}\nDeletionDate=2031-02-14T08:00:00\n"
+    assert read_trash_info(text.encode("ascii")) == tuple(encodable)
+    assert read_trash_info(text.replace("Path", "Way").encode("ascii")) is None
+
+
+@given(st.binary(max_size=700))
+def test_no_index_of_a_linux_bin_is_trusted_too_far(data: bytes) -> None:
+    for path in (read_trash_info(data), read_trash_info(b"[Trash Info]\nPath=" + data)):
+        assert path is None or (all(path) and "/" not in path)

@@ -31,6 +31,7 @@ from sastrugi.scoring.claims import Claim, read_claims
 from sastrugi.scoring.judgement import judge
 from sastrugi.scoring.matching import Candidate, assign
 from sastrugi.scoring.names import NameVerdict, compare_names
+from sastrugi.scoring.places import compare_places
 from sastrugi.scoring.scorecard import FileScore, Scorecard, wilson
 from sastrugi.scoring.witnesses import Witnesses
 from sastrugi.specimen.truth import Specimen, TruthFile
@@ -595,3 +596,75 @@ def test_hostile_results_are_scored_for_what_they_are(
     after = scored(demo, perfect)
     assert time.monotonic() - began < 60
     assert after.files == before.files and after.classes["noise"] == before.classes["noise"] + 3002
+
+
+# -- places, names and figures, each against the plainest way to work it out ------------------------------------------
+
+pieces = st.lists(st.tuples(st.integers(0, 12), st.integers(1, 4)), max_size=5).map(
+    lambda found: tuple(Extent(4 * at, length) for at, length in found)
+)
+
+
+@given(pieces, pieces, st.booleans())
+def test_places_are_compared_byte_by_byte(lay: tuple[Extent, ...], claimed: tuple[Extent, ...], same: bool) -> None:
+    size = sum(extent.length for extent in lay)
+    file = TruthFile.model_construct(size=size, extents=lay, unplaced=())
+    said = lay if same else claimed
+    was, told = ([at for extent in one for at in range(extent.offset, extent.end)] for one in (lay, said))
+    right = sum(a == b for a, b in zip(was, told, strict=False))
+    word = "untold" if not said or not size else "same" if right == size else "part" if right else "other"
+    assert compare_places(said, file) == word
+
+
+@pytest.mark.parametrize(
+    ("found", "wanted", "verdict"),
+    [
+        ("recovered/DCIM/FRN00001.JPG", "/DCIM/FRN00001.JPG", "full"), ("FRN00001.JPG", "/FRN00001.JPG", "full"),
+        ("other/FRN00001.JPG", "/DCIM/FRN00001.JPG", "name"), ("xDCIM/FRN00001.JPG", "/DCIM/FRN00001.JPG", "name"),
+        ("_RN00001.JPG", "/FRN00001.JPG", "near"), ("RN00001.JPG", "/FRN00001.JPG", "near"),
+        ("frn00001.jpg", "/FRN00001.JPG", "near"), ("ICECOR~1.DOC", "/Ice core notes.docx", "near"),
+        ("?RN00001.JPG", "/FRN00001.JPG", "near"), ("FRN00002.JPG", "/FRN00001.JPG", "type"),
+        ("GRN00001.JPG", "/FRN00001.JPG", "type"), ("f0001.jpg", "/FRN00001.JPG", "type"),
+        ("f0001", "/FRN00001.JPG", "none"), ("notes", "/Notes on snow", "none"), ("", "/x.y", "none"),
+    ],
+)  # fmt: skip
+def test_names_are_judged_as_people_would(found: str, wanted: str, verdict: str) -> None:
+    assert compare_names(found, wanted).word == verdict
+
+
+def test_figures_are_those_that_counting_gives(demo: Path) -> None:
+    card = scored(demo, demo / "results")
+    filled = [f for f in card.files if f.size]
+    assert card.intact.value == len([f for f in filled if f.content == "intact"])
+    assert card.intact.of_ceiling == len([f for f in filled if f.ceiling_bytes == 1])
+    assert card.complete.value == pytest.approx(sum(f.completeness for f in filled))
+    assert card.all_three.value == len([f for f in filled if f.content == "intact" and f.name == "full"])
+    assert card.intact_bytes.value == sum(f.size for f in filled if f.content == "intact")
+    assert card.complete_bytes.of_ceiling == pytest.approx(sum(f.size * f.ceiling_bytes for f in filled))
+    for by, key in (("kind", lambda f: f.kind), ("loss", lambda f: f.loss), ("pieces", lambda f: str(f.pieces))):
+        for group in card.groups[by]:
+            own = [f for f in card.files if key(f) == group.key]
+            assert (group.files, group.bytes) == (len(own), sum(f.size for f in own))
+            assert group.named.value == sum(f.name == "full" for f in own)
+            assert group.complete.value == pytest.approx(sum(f.completeness for f in own if f.size))
+
+
+def test_a_medium_that_nobody_wrote_to_is_believed(demo: Path, tmp_path: Path) -> None:
+    """Its digest is worked out only where its file is newer than its truth."""
+
+    class Watched(Progress):
+        def __init__(self) -> None:
+            super().__init__()
+            self.tasks: list[str] = []
+
+        def start(self, task: str, total: int, unit: str = "B") -> None:
+            self.tasks.append(task)
+
+    shutil.copytree(demo / "specimen", tmp_path / "s")
+    truth = (tmp_path / "s" / "truth.json").stat().st_mtime
+    for later, digested in ((-1, False), (0, False), (1, True)):
+        os.utime(tmp_path / "s" / "medium.img", (truth + later, truth + later))
+        with Specimen(tmp_path / "s") as specimen:
+            watched = Watched()
+            judge(specimen, demo / "results", watched)
+        assert ("medium" in watched.tasks) == digested

@@ -69,6 +69,13 @@ class Indexes:
                 path = read_trash_info(medium.read_extents(finding.extents)[: finding.size])
                 if path is not None:
                     self._told[f"{finding.folder.removesuffix('/info')}/files", linux[1].casefold()] = Told(path)
+        # The same by what a deletion leaves of short names; None where it leaves two alike.
+        self._marked: dict[tuple[str, str], Told | None] = {}
+        for (folder, name), told in self._told.items():
+            key = folder, name[1:]
+            self._marked[key] = None if key in self._marked else told
+        self._by_path = {_tails(told.path): told.path for told in self._told.values()}
+        self._depths = {len(path) for path in self._by_path}
 
     def of(self, folder: str, name: str) -> Told | None:
         """Of something in a bin; its name may have lost its first character."""
@@ -76,8 +83,7 @@ class Indexes:
         if windows:
             return self._told.get((folder, f"$r{windows[1].lower()}"))
         if name.startswith("_"):
-            known = [key for key in self._told if key[0] == folder and key[1][1:] == name[1:].casefold()]
-            return self._told[known[0]] if len(known) == 1 else None
+            return self._marked.get((folder, name[1:].casefold()))
         return self._told.get((folder, name.casefold()))
 
     def path(self, finding: Finding) -> tuple[str, ...] | None:
@@ -87,20 +93,26 @@ class Indexes:
         own = self.of(finding.folder, finding.name)
         if own is not None and own.size in (None, finding.size):
             return own.path
-        parts = finding.folder.split("/")
+        parts = [part for part in finding.folder.split("/") if part]
         for n, part in enumerate(parts):
-            above = self.of("/".join(parts[:n]) or "/", part)
+            above = self.of("/" + "/".join(parts[:n]), part)
             if above is not None:
                 return (*above.path, *parts[n + 1 :], finding.name)
-        return self._by_old_record([*parts[1:], finding.name] if finding.folder != "/" else [finding.name])
+        return self._by_old_record((*parts, finding.name))
 
-    def _by_old_record(self, parts: list[str]) -> tuple[str, ...] | None:
+    def _by_old_record(self, parts: tuple[str, ...]) -> tuple[str, ...] | None:
         """The path of what is still found where it stood before it went to the bin, first characters lost."""
-        for told in self._told.values():
-            own = parts[: len(told.path)]
-            if own != list(told.path) and len(own) == len(told.path) and all(map(_like, own, told.path)):
-                return (*told.path, *parts[len(own) :])
+        for depth in self._depths:
+            own = parts[:depth]
+            told = self._by_path.get(_tails(own))
+            if told is not None and own != told and all(map(_like, own, told)):
+                return (*told, *parts[depth:])
         return None
+
+
+def _tails(path: tuple[str, ...]) -> tuple[str, ...]:
+    """The names of a path without their first characters."""
+    return tuple(name[1:].casefold() for name in path)
 
 
 def _like(found: str, told: str) -> bool:

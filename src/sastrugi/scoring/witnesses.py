@@ -27,13 +27,15 @@ _ODD = (np.uint64(0x9E3779B97F4A7C15), np.uint64(0xC2B2AE3D27D4EB4F))
 _MOST_BLOCKS, _FIRST_BLOCKS = 8 << 20, 64
 """Blocks that are kept in memory (of 4 GiB of references); of more, those of the first 64 of each file and of a share
 of the others that is chosen by their hash, so that like blocks are kept or left alike."""
+_MOST_NARROW = (1 << 32) // _MOST_BLOCKS
+"""Up to here a block's number fits into 32 bits."""
 _MOST_ANCHORS = 512
 """Places where a block may begin that are looked at in one result."""
 
 Found = Counter[tuple[int, int]]
 """How many witnesses stand in some bytes: by reference and shift, which is by how many bytes the result has them later
 than the reference."""
-Blocks = tuple[Hashes, NDArray[np.uint32], NDArray[np.uint64]]
+Blocks = tuple[Hashes, NDArray[Any], NDArray[np.uint64]]
 """Hash, number and first word of blocks that are not constant."""
 Batch = list[tuple[int, int, int]]
 """(reference, position, length) of bytes of references that are looked at together."""
@@ -93,7 +95,7 @@ class Witnesses:
     def __init__(
         self,
         single: _Index,
-        where: NDArray[np.uint32],
+        where: NDArray[Any],
         anchors: NDArray[np.uint64],
         files: NDArray[np.int64],
         starts: NDArray[np.int64],
@@ -204,7 +206,9 @@ def _blocks_of(specimen: Specimen, batch: Batch, of: list[tuple[TruthFile, int]]
     if every > 1:
         kept &= (hashes % np.uint64(every) == 0) | (nth < _FIRST_BLOCKS)
     anchors = buffer.view("<u8")[:: BLOCK // _WORD]
-    return hashes[kept], (nth + np.repeat(before, counts))[kept].astype(np.uint32), anchors[kept]
+    numbers = nth + np.repeat(before, counts)
+    numbers = numbers.astype(np.uint32) if every < _MOST_NARROW else numbers
+    return hashes[kept], numbers[kept], anchors[kept]
 
 
 def _require_original(specimen: Specimen, file: TruthFile) -> None:
