@@ -3,6 +3,8 @@
 from __future__ import annotations
 
 import itertools
+import sys
+from functools import partial
 from pathlib import Path
 from uuid import UUID
 
@@ -13,11 +15,13 @@ from hypothesis import strategies as st
 from sastrugi.errors import MediumError
 from sastrugi.media import Extent, RangeSet, open_medium
 from sastrugi.media.extents import cut, join, total, within
+from sastrugi.media.faults import write_faults
 from sastrugi.media.partitions import read_table
 from sastrugi.media.partitions.gpt import lay_gpt
 from sastrugi.media.partitions.mbr import lay_mbr
 from sastrugi.media.raw import RawImage
 from sastrugi.specimen.digests import medium_digest
+from sastrugi.threads import in_threads
 from tests.judges import partitions_by_sfdisk, require_drivers
 
 spans = st.builds(Extent, st.integers(0, 80), st.integers(0, 20))
@@ -157,3 +161,20 @@ def test_a_partition_beyond_the_end_says_so(tmp_path: Path) -> None:
     with open_medium(path) as medium:
         (part,) = read_table(medium)
     assert "beyond the end" in part.note
+
+
+def test_threads_that_read_side_by_side_note_all_that_cannot_be_read(
+    tmp_path: Path, request: pytest.FixtureRequest
+) -> None:
+    """Each sector is asked for once, by whichever thread; none is lost from the notes, and none is given as read."""
+    request.addfinalizer(partial(sys.setswitchinterval, sys.getswitchinterval()))
+    sys.setswitchinterval(1e-6)  # threads take turns at nearly every step
+    image = tmp_path / "m.img"
+    image.write_bytes(b"\xff" * (2000 * 1024))
+    dead = [Extent(n * 1024, 512) for n in range(2000)]
+    write_faults(image, dead)
+    with open_medium(image) as medium:
+        order = [n * 1009 % 2000 for n in range(2000)]
+        for n, data in in_threads(lambda n: medium.read(n * 1024, 1024), order):
+            assert data == bytes(512) + b"\xff" * 512, n
+        assert list(medium.unread) == dead

@@ -6,6 +6,7 @@ import errno
 from abc import ABC, abstractmethod
 from collections.abc import Iterator, Sequence
 from pathlib import Path
+from threading import RLock
 from types import TracebackType
 
 from sastrugi.media.extents import Extent, RangeSet
@@ -24,18 +25,31 @@ class Medium(ABC):
         self.unread = RangeSet()
         """What of that was asked for, so that a caller can say what is missing."""
 
-    def _note_unread(self, offset: int, length: int) -> None:
-        for part in self.unreadable.overlap(Extent(offset, length)):
+        self._noting = RLock()  # threads read side by side
+
+    def _note_unreadable(self, part: Extent) -> None:
+        """Note that `part` was asked for and cannot be read."""
+        with self._noting:
+            self.unreadable.add(part)
             self.unread.add(part)
+
+    def _note_unread(self, offset: int, length: int) -> tuple[Extent, ...]:
+        """The parts that are known not to be readable, which are noted as asked for."""
+        if not self.unreadable:
+            return ()
+        with self._noting:
+            lost = self.unreadable.overlap(Extent(offset, length))
+            for part in lost:
+                self.unread.add(part)
+        return lost
 
     def _without_unreadable(self, offset: int, data: bytes) -> bytes:
         """The data with zeros where they are known not to be readable, which is noted."""
-        lost = self.unreadable.overlap(Extent(offset, len(data))) if self.unreadable else ()
+        lost = self._note_unread(offset, len(data))
         if not lost:
             return data
         out = bytearray(data)
         for part in lost:
-            self.unread.add(part)
             out[part.offset - offset : part.end - offset] = bytes(part.length)
         return bytes(out)
 

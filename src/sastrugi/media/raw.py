@@ -49,8 +49,7 @@ class RawMedium(Medium):
     def _read_what_can_be(self, offset: int, length: int) -> bytes:
         """Zeros for the sectors that fail, which are noted; halves of halves lead to them."""
         if length <= self.sector:
-            self.unreadable.add(Extent(offset, length))
-            self._note_unread(offset, length)
+            self._note_unreadable(Extent(offset, length))
             return bytes(length)
         half = max(length // 2 // self.sector * self.sector, self.sector - offset % self.sector)
         return self.read(offset, half) + self.read(offset + half, length - half)

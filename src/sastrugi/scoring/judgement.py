@@ -49,7 +49,7 @@ def judge(
     files_of: str = "lost",
     table: Path | None = None,
 ) -> Judgement:
-    """Judge a folder of results (by its bytes) or findings of a scan file, those of a selection (by their extents).
+    """Judge a folder of results, or findings of a scan file (those of a selection), which nobody need have extracted.
 
     `files_of` is the set of reference files (see sets.parse_set); `table` tells what the program said of its results
     (see claims). Raises SastrugiError where something cannot be used.
