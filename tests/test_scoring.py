@@ -661,9 +661,9 @@ def test_a_medium_that_nobody_wrote_to_is_believed(demo: Path, tmp_path: Path) -
             self.tasks.append(task)
 
     shutil.copytree(demo / "specimen", tmp_path / "s")
-    truth = (tmp_path / "s" / "truth.json").stat().st_mtime
+    truth = (tmp_path / "s" / "truth.json").stat().st_mtime_ns
     for later, digested in ((-1, False), (0, False), (1, True)):
-        os.utime(tmp_path / "s" / "medium.img", (truth + later, truth + later))
+        os.utime(tmp_path / "s" / "medium.img", ns=(truth + later, truth + later))
         with Specimen(tmp_path / "s") as specimen:
             watched = Watched()
             judge(specimen, demo / "results", watched)
