@@ -28,7 +28,8 @@ def story_view(specimen: Specimen, story: Story, pair: Pair | None = None) -> Re
     head = Text(printable(file.path), style="bold")
     head.append(f"\n{file.kind}, {plural(file.size, 'byte')}; life {file.life} of '{file.volume}'", style="not bold")
     end = f"{file.end} by step {file.ended_by}" if file.ended_by is not None else file.end
-    head.append(f"; written {file.created:%Y-%m-%d %H:%M}, {end}", style="not bold")
+    written = f"; written {file.created:%Y-%m-%d %H:%M}" if file.created else ""
+    head.append(f"{written}, {end}", style="not bold")
     parts: list[RenderableType] = [head, _places(story), _verdict(story)]
     if score.damage:
         parts += [Text("From its first block to its last:", style=GREY), damage_text(score.damage)]

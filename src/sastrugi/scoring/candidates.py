@@ -1,4 +1,4 @@
-"""Candidates: whole contents by place or digest, then witnesses (blocks that only one content holds), then bytes.
+"""Candidates: whole contents by place or digest; then contents that blocks, names or sizes suggest, byte for byte.
 
 Sources of the method: docs/design.md, "How results are matched".
 """
@@ -7,29 +7,29 @@ from __future__ import annotations
 
 from collections import Counter, defaultdict
 from collections.abc import Iterator
-from dataclasses import dataclass, field
+from dataclasses import dataclass, field, replace
 
 import numpy as np
-from numpy.typing import NDArray
 
-from sastrugi.media import RangeSet
 from sastrugi.progress import Progress
 from sastrugi.scoring import damage
-from sastrugi.scoring.exact_places import ExactPlaces
+from sastrugi.scoring.comparison import Bytes, Compared, Comparison, right_bytes
+from sastrugi.scoring.contents import MOST_SUGGESTED, Contents
 from sastrugi.scoring.matching import Candidate
 from sastrugi.scoring.names import compare_names
-from sastrugi.scoring.results import Result
-from sastrugi.scoring.witnesses import Witnesses
+from sastrugi.scoring.quick_match import QuickMatch, Told, batches
+from sastrugi.scoring.results import Read, Result
+from sastrugi.scoring.witnesses import NO_SHIFT, Found, Witnesses
 from sastrugi.specimen.blocks import BLOCK
 from sastrugi.specimen.truth import Specimen, TruthFile
 from sastrugi.threads import in_threads
 
 _PIECE = 4 << 20
 _MOST_CANDIDATES = 8
-_HEAD = 16
 _ANYWHERE = 32 << 10
 """Bytes of a result that are searched for witnesses at every byte."""
-_BATCH_BYTES, _BATCH_FILES = 16 << 20, 512
+_FEW_PAIRS = 4096
+"""Pairs of a file and a result of the same content; of more, only those are made that names ask for."""
 
 
 @dataclass(frozen=True, slots=True)
@@ -43,240 +43,233 @@ class Shifted:
 
 
 @dataclass(frozen=True, slots=True)
-class Found:
+class CandidateSet:
     """All candidates; and for each result the references whose content, whole or in part, is in it."""
 
-    candidates: list[Candidate]
-    holds: dict[int, list[int]]
-    exact: dict[int, list[int]]
+    candidates: list[Candidate] = field(default_factory=list)
+    holds: dict[int, list[int]] = field(default_factory=dict)
+    exact: dict[int, list[int]] = field(default_factory=dict)
     shifted: list[Shifted] = field(default_factory=list)
     unreadable: dict[int, str] = field(default_factory=dict)
     """Results that could not be read, and why."""
 
 
-def find_candidates(specimen: Specimen, files: list[TruthFile], results: list[Result], progress: Progress) -> Found:
+@dataclass(frozen=True, slots=True)
+class _Held:
+    """What one result holds of contents."""
+
+    compared: list[tuple[int, Compared]] = field(default_factory=list)
+    shifted: list[tuple[int, int, int]] = field(default_factory=list)
+    """(content, shift, right bytes)."""
+
+
+def find_candidates(
+    specimen: Specimen, files: list[TruthFile], results: list[Result], progress: Progress
+) -> CandidateSet:
     """Compare every result with the references it may come from. Files and results are named by their index."""
-    sizes = {file.size for file in files}
-    heads: defaultdict[bytes, list[int]] = defaultdict(list)
-    """Of references too small for a witness: by their first bytes."""
-    by_digest: defaultdict[str, list[int]] = defaultdict(list)
-    for n, file in enumerate(files):
-        by_digest[file.blake3].append(n)
-        if 0 < file.size < BLOCK:
-            heads[specimen.original(file)[:_HEAD]].append(n)
-    in_place = ExactPlaces(files)
-    out = Found([], {}, {})
+    contents = Contents(specimen, files)
+    out = CandidateSet()
     others: list[Result] = []
-    progress.start("results", sum(result.size for result in results))
-    done = 0
-
-    def look(batch: list[Result]) -> list[tuple[str, str]]:
-        return [_digest(one, sizes, in_place) for one in batch]
-
-    for batch, digests in in_threads(look, _batches(results)):
-        for result, (digest, problem) in zip(batch, digests, strict=True):
-            same = by_digest.get(digest, [])
-            if problem:
-                out.unreadable[result.number] = problem
-            elif same:
-                out.exact[result.number] = out.holds[result.number] = same
-                out.candidates.extend([_exact(specimen, files[n], n, result) for n in same])
-            else:
-                others.append(result)
-            done += result.size
-        progress.at(done)
-        progress.check()
-    progress.finish()
-    if others:  # where all are exact nobody asks for witnesses
-        inquiry = _Inquiry(specimen, files, Witnesses.of(specimen, files, progress), by_digest, heads)
-        progress.start("compare", sum(result.size for result in others))
-        done = 0
-        for result, found in in_threads(inquiry.look_into, others):
-            if isinstance(found, OSError):
-                out.unreadable[result.number] = str(found.strerror)
-            else:
-                out.holds[result.number] = sorted({candidate.reference for candidate in found.candidates})
-                out.candidates.extend(found.candidates)
-                out.shifted.extend(found.shifted)
-            done += result.size
-            progress.at(done)
-            progress.check()
-        progress.finish()
+    held: dict[int, _Held | OSError] = {}
+    same: defaultdict[int, list[Result]] = defaultdict(list)
+    for result, told in _told(contents, results, progress):
+        if isinstance(told, int):
+            same[told].append(result)
+        elif told is None:
+            others.append(result)
+        else:
+            held[result.number] = told if isinstance(told, OSError) else _Held([(told.content, told.compared)])
+    unlikely = [content for content in same if contents.beyond(content)]
+    if unlikely:
+        contents.find_elsewhere(unlikely, progress)
+    for content, those in same.items():
+        for result in those:
+            out.exact[result.number] = out.holds[result.number] = contents.same_as(content)
+        out.candidates.extend(_exact(contents, content, those))
+    if others:
+        held.update(_compared(contents, others, progress))
+    _confirm_beyond(contents, held, results, progress)
+    for number, one in sorted(held.items()):
+        result = results[number]
+        if isinstance(one, OSError):
+            out.unreadable[number] = str(one.strerror)
+            continue
+        files_held: set[int] = set()
+        for content, compared in one.compared:
+            twins = contents.same_as(content)
+            files_held.update(twins)
+            out.candidates.extend(_candidate(contents, result, n, compared) for n in _offered(contents, twins, result))
+        out.holds[number] = sorted(files_held)
+        out.shifted.extend(
+            Shifted(number, n, shift, right)
+            for content, shift, right in one.shifted
+            for n in contents.same_as(content)[:MOST_SUGGESTED]
+        )
     return out
 
 
-def _batches(results: list[Result]) -> Iterator[list[Result]]:
-    """Results in batches of which each is worth a thread's while."""
-    batch: list[Result] = []
-    room = _BATCH_BYTES
-    for result in results:
-        batch.append(result)
-        room -= result.size
-        if room <= 0 or len(batch) == _BATCH_FILES:
-            yield batch
-            batch, room = [], _BATCH_BYTES
-    if batch:
-        yield batch
+# -- whole contents ---------------------------------------------------------------------------
 
 
-def _digest(result: Result, sizes: set[int], in_place: ExactPlaces) -> tuple[str, str]:
-    """The digest of a result that may be a whole reference; or why it cannot be read."""
-    if result.size not in sizes:
-        return "", ""
-    try:
-        return in_place.digest(result) or result.blake3(), ""
-    except OSError as error:
-        return "", str(error.strerror)
+def _told(contents: Contents, results: list[Result], progress: Progress) -> Iterator[tuple[Result, Told]]:
+    """Each result with what is told of it at once."""
+    quick = QuickMatch(contents)
+    progress.start("results", sum(result.size for result in results))
+    done = 0
+    for batch, told in in_threads(quick.look, batches(results)):
+        yield from zip(batch, told, strict=True)
+        done += sum(result.size for result in batch)
+        progress.at(done)
+        progress.check()
+    progress.finish()
+
+
+def _exact(contents: Contents, content: int, results: list[Result]) -> Iterator[Candidate]:
+    """Every file of a content with every result that is it; of very many, those that names and order pair."""
+    twins = contents.same_as(content)
+    size, beyond = contents.files[content].size, contents.beyond(content)
+    whole = Compared(size, 0, None, damage.all_right(size), beyond, True)
+    many = len(twins) * len(results) > _FEW_PAIRS
+    for rank, result in enumerate(results):
+        offered = {*_offered(contents, twins, result), twins[rank % len(twins)]} if many else twins
+        for n in sorted(offered):
+            yield _candidate(contents, result, n, whole, exact=True)
+
+
+def _offered(contents: Contents, twins: list[int], result: Result) -> list[int]:
+    """Of the files that share a content, those that a result can answer for: all of few, else the likeliest by name."""
+    if len(twins) <= MOST_SUGGESTED:
+        return twins
+    own = set(twins)
+    named = [n for n in contents.named(result.named) if n in own]
+    return sorted({*named, *twins[: MOST_SUGGESTED - len(named)]})
+
+
+def _candidate(contents: Contents, result: Result, n: int, compared: Compared, exact: bool = False) -> Candidate:
+    name = compare_names(result.named, contents.files[n].path)
+    return Candidate(
+        result.number, n, compared.right, name, exact, compared.first_wrong, compared.damage, compared.beyond
+    )
+
+
+# -- contents in part -------------------------------------------------------------------------
+
+
+def _compared(contents: Contents, results: list[Result], progress: Progress) -> Iterator[tuple[int, _Held | OSError]]:
+    """What each result holds."""
+    inquiry = _Inquiry(contents, Witnesses.of(contents, progress))
+    progress.start("compare", sum(result.size for result in results))
+    done = 0
+    for result, held in in_threads(inquiry.look_into, results):
+        yield result.number, held
+        done += result.size
+        progress.at(done)
+        progress.check()
+    progress.finish()
 
 
 @dataclass(frozen=True, slots=True)
 class _Inquiry:
     """What is needed to find out what a result that is no reference as a whole holds of any."""
 
-    specimen: Specimen
-    files: list[TruthFile]
+    contents: Contents
     witnesses: Witnesses
-    by_digest: dict[str, list[int]]
-    heads: dict[bytes, list[int]]
 
     def look_into(self, result: Result) -> _Held | OSError:
         """Runs in a thread beside."""
         try:
-            hits = _hits(self.witnesses, result, self.specimen.medium.size)
-            best = {n for n, _ in sorted(hits.items(), key=lambda item: -sum(item[1].values()))[:_MOST_CANDIDATES]}
-            found = {same for n in best for same in self.by_digest[self.files[n].blake3]} | self._small(result)
-            return _Held(
-                [_compare(self.specimen, self.files[n], n, result) for n in sorted(found)],
-                list(_shifted(self.specimen, self.files, result, {n: hits[n] for n in best})),
-            )
+            with result.opened() as read:
+                hits = _hits(self.witnesses, result, read, self.contents.specimen.medium.size)
+                weights: Counter[int] = Counter()
+                for (content, _), weight in hits.items():
+                    weights[content] += weight
+                best = {n for n, _ in weights.most_common(_MOST_CANDIDATES)}
+                suggested = self.contents.suggested(result.named, result.size) - best
+                compared = [(n, _compare(self.contents, n, result, read)) for n in sorted(best | suggested)]
+                shifts = {n: _best_shift(hits, n) for n in best}
+                return _Held(
+                    [(n, one) for n, one in compared if n in best or one.telling],
+                    [
+                        (n, shift, _right_at(self.contents, n, read, shift))
+                        for n, shift in sorted(shifts.items())
+                        if shift
+                    ],
+                )
         except OSError as error:
             return error
 
-    def _small(self, result: Result) -> set[int]:
-        """References too small for a witness with which the result begins."""
-        if not self.heads:
-            return set()
-        with result.opened() as read:
-            head = read(0, BLOCK)
-        near = {n for k in range(1, _HEAD + 1) for n in self.heads.get(head[:k], ())}
-        return {n for n in near if head.startswith(self.specimen.original(self.files[n]))}
+
+def _hits(witnesses: Witnesses, result: Result, read: Read, most: int) -> Found:
+    """The witnesses that stand in the first `most` bytes of a result."""
+    hits: Found = Counter()
+    for position in range(0, min(result.size, most), _PIECE):
+        hits += witnesses.standing_in(read(position, _PIECE), position)
+    return hits or witnesses.anywhere_in(read(0, _ANYWHERE))
 
 
-@dataclass(frozen=True, slots=True)
-class _Held:
-    """What one result holds of references."""
-
-    candidates: list[Candidate]
-    shifted: list[Shifted]
+def _best_shift(hits: Found, content: int) -> int:
+    """The shift at which most of a content's witnesses stand; 0 where none tells one."""
+    shifts = [(weight, -abs(shift), shift) for (n, shift), weight in hits.items() if n == content and shift != NO_SHIFT]
+    return max(shifts)[2] if shifts else 0
 
 
-def _hits(witnesses: Witnesses, result: Result, most: int) -> dict[int, Counter[int]]:
-    """How many witnesses of which reference stand in the first `most` bytes of a result, by shift."""
-    counts: Counter[tuple[int, int]] = Counter()
-    with result.opened() as read:
-        for position in range(0, min(result.size, most), _PIECE):
-            counts += witnesses.standing_in(read(position, _PIECE), position)
-        counts = counts or witnesses.anywhere_in(read(0, _ANYWHERE))
-    out: defaultdict[int, Counter[int]] = defaultdict(Counter)
-    for (owner, shift), count in counts.items():
-        out[owner][shift] += count
-    return out
-
-
-def _shifted(
-    specimen: Specimen, files: list[TruthFile], result: Result, hits: dict[int, Counter[int]]
-) -> Iterator[Shifted]:
-    """For each reference most of whose witnesses stand at another place than they should: how much of it does."""
-    for n, counts in hits.items():
-        shift = counts.most_common(1)[0][0]
-        if not shift:
-            continue
-        right = 0
-        for _, then, now in _pairs(specimen, files[n], result, shift):
-            same = np.frombuffer(then[: len(now)], "u1") == np.frombuffer(now, "u1")
-            blocks = np.zeros(-(-len(same) // BLOCK) * BLOCK, bool)
-            blocks[: len(same)] = same
-            in_block = blocks.reshape(-1, BLOCK).sum(axis=1)
-            right += int(in_block[in_block * 2 >= BLOCK].sum())
-        yield Shifted(result.number, n, shift, min(right, round(files[n].ceiling.bytes * files[n].size)))
-
-
-def gone_blocks(file: TruthFile) -> NDArray[np.bool_]:
-    """Which 512-byte blocks of a file no longer stand anywhere on the medium. Shape: (blocks,)."""
-    out = np.zeros(-(-file.size // BLOCK), bool)
-    if file.ceiling.intact:
-        return out
-    gone = RangeSet(file.gone)
-    for position, extent in file.places():
-        for part in gone.overlap(extent):
-            first = (position + part.offset - extent.offset) // BLOCK
-            out[first : first + -(-part.length // BLOCK)] = True
-    for part in file.unplaced:
-        out[part.offset // BLOCK : -(-part.end // BLOCK)] = True
-    return out
-
-
-def _exact(specimen: Specimen, file: TruthFile, n: int, result: Result) -> Candidate:
-    beyond = not file.ceiling.intact and _unattainable(specimen, file, gone_blocks(file))
-    whole = damage.all_right(file.size)
-    return Candidate(result.number, n, file.size, compare_names(result.named, file.path), True, None, whole, beyond)
-
-
-def _unattainable(specimen: Specimen, file: TruthFile, blocks: NDArray[np.bool_]) -> bool:
-    """Whether any of these blocks is one that nobody could guess (its bytes are not all the same)."""
-    return any(len(set(specimen.original(file, int(n) * BLOCK, BLOCK))) > 1 for n in np.flatnonzero(blocks))
-
-
-def _compare(specimen: Specimen, file: TruthFile, n: int, result: Result) -> Candidate:
-    """Compare byte for byte, at the reference's own offsets.
+def _compare(contents: Contents, content: int, result: Result, read: Read) -> Compared:
+    """Compare byte for byte, at the content's own offsets.
 
     Bytes count where at least half of their block is right (the rest would be chance), and in blocks that are gone
     from the medium only if the whole block is right.
     """
-    gone = gone_blocks(file)
-    credit = 0
-    first_wrong: int | None = None
-    letters: list[NDArray[np.uint8]] = []
-    whole_but_gone = np.zeros(len(gone), bool)
-    for position, then, now in _pairs(specimen, file, result):
-        equal = np.zeros(-(-len(then) // BLOCK) * BLOCK, bool)
-        equal[: len(now)] = np.frombuffer(then[: len(now)], "u1") == np.frombuffer(now, "u1")
-        counts = equal.reshape(-1, BLOCK).sum(axis=1)
-        sizes = np.full(len(counts), BLOCK)
-        sizes[-1] -= len(equal) - len(then)
-        first = position // BLOCK
-        here = gone[first : first + len(counts)]
-        right = counts == sizes
-        whole_but_gone[first : first + len(counts)] = here & right
-        came = np.clip(len(now) - np.arange(len(counts)) * BLOCK, 0, sizes)
-        counts = np.where((counts * 2 < came) | (here & ~right), 0, counts)
-        credit += int(counts.sum())
-        if first_wrong is None and not right.all():
-            wrong = np.flatnonzero(~equal[: len(then)])
-            first_wrong = position + int(wrong[0])
-        absent = position + np.arange(len(counts)) * BLOCK >= result.size
-        letters.append(np.where(right, damage.RIGHT, np.where(absent, damage.ABSENT, damage.WRONG)))
-    beyond = bool(whole_but_gone.any()) and _unattainable(specimen, file, whole_but_gone)
-    if not beyond:
-        credit = min(credit, round(file.ceiling.bytes * file.size))
-    return Candidate(
-        result.number,
-        n,
-        credit,
-        compare_names(result.named, file.path),
-        False,
-        first_wrong,
-        damage.encode(np.concatenate(letters)) if letters else "",
-        beyond,
-    )
+    size = contents.files[content].size
+    comparison = Comparison(size, result.size, contents.gone(content))
+    for position, then, now in _pairs(contents, content, read):
+        comparison.add(position, then, now)
+    return comparison.result(contents.attainable(content))
 
 
-def _pairs(specimen: Specimen, file: TruthFile, result: Result, shift: int = 0) -> Iterator[tuple[int, bytes, bytes]]:
+def _pairs(contents: Contents, content: int, read: Read, shift: int = 0) -> Iterator[tuple[int, Bytes, Bytes]]:
     """(position, original bytes, result's bytes) piece by piece; those of the result `shift` bytes later. What lies
     before its start is zeros."""
-    with result.opened() as read:
-        for position in range(0, file.size, _PIECE):
-            length = min(_PIECE, file.size - position)
-            before = min(max(-shift - position, 0), length)
-            now = bytes(before) + read(position + shift + before, length - before)
-            yield position, specimen.original(file, position, _PIECE), now
+    size = contents.files[content].size
+    for position in range(0, size, _PIECE):
+        length = min(_PIECE, size - position)
+        then = np.empty(length, np.uint8)
+        contents.original_into(content, position, then)
+        before = min(max(-shift - position, 0), length)
+        now = bytes(before) + read(position + shift + before, length - before)
+        yield position, then, np.frombuffer(now, np.uint8)
+
+
+def _right_at(contents: Contents, content: int, read: Read, shift: int) -> int:
+    """Bytes of a content that are right in a result, each `shift` bytes later than it should be."""
+    right = 0
+    for _, then, now in _pairs(contents, content, read, shift):
+        counts = right_bytes(then, now).astype(np.int64)
+        right += int(counts[counts * 2 >= BLOCK].sum())
+    return min(right, contents.attainable(content))
+
+
+# -- above a ceiling --------------------------------------------------------------------------
+
+
+def _confirm_beyond(
+    contents: Contents, held: dict[int, _Held | OSError], results: list[Result], progress: Progress
+) -> None:
+    """Where a result holds blocks of a content that are gone, look whether they stand elsewhere on the medium, as parts
+    of other files: then nothing is wrong with the truth, and it is compared once more."""
+    suspects = {
+        content
+        for one in held.values() if not isinstance(one, OSError)
+        for content, compared in one.compared if compared.beyond
+    }  # fmt: skip
+    if not suspects:
+        return
+    contents.find_elsewhere(suspects, progress)
+    for number, one in held.items():
+        if isinstance(one, OSError) or not any(compared.beyond for _, compared in one.compared):
+            continue
+        again: list[tuple[int, Compared]] = []
+        with results[number].opened() as read:
+            for content, compared in one.compared:
+                once_more = compared.beyond and content in suspects
+                again.append((content, _compare(contents, content, results[number], read) if once_more else compared))
+        held[number] = replace(one, compared=again)

@@ -11,7 +11,7 @@ from sastrugi.progress import Progress
 from sastrugi.recovery.select import Selection
 from sastrugi.safety import require_outside
 from sastrugi.scoring.calibration import calibrate
-from sastrugi.scoring.candidates import Found, Shifted, find_candidates
+from sastrugi.scoring.candidates import CandidateSet, Shifted, find_candidates
 from sastrugi.scoring.claims import read_claims
 from sastrugi.scoring.damage import shortfall
 from sastrugi.scoring.groups import figures_of, group_of
@@ -80,7 +80,7 @@ class Judgement:
         files: list[TruthFile],
         results_from: str,
         folder: Folder,
-        found: Found,
+        found: CandidateSet,
         chosen: FileSet,
     ) -> None:
         self._results_from = results_from

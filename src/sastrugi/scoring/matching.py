@@ -12,6 +12,8 @@ from sastrugi.scoring.names import NameVerdict
 
 _NAME_WEIGHT = 1 / 16
 """Less than one byte, so that names decide only between equals."""
+_MOST_CELLS = 4 << 20
+"""Pairs of one group for which the best assignment is worked out; larger groups are matched best pair first."""
 
 
 @dataclass(frozen=True, slots=True)
@@ -65,10 +67,12 @@ def assign(candidates: Iterable[Candidate]) -> dict[int, Candidate]:
 def _solve(group: dict[tuple[int, int], Candidate]) -> dict[int, Candidate]:
     if len(group) == 1:
         return {reference: candidate for (reference, _), candidate in group.items()}
-    from scipy.optimize import linear_sum_assignment
-
     rows = sorted({reference for reference, _ in group})
     columns = sorted({result for _, result in group})
+    if len(rows) * len(columns) > _MOST_CELLS:
+        return _best_first(group)
+    from scipy.optimize import linear_sum_assignment
+
     weights = np.zeros((len(rows), len(columns)))
     row_of, column_of = {r: n for n, r in enumerate(rows)}, {c: n for n, c in enumerate(columns)}
     for (reference, result), candidate in group.items():
@@ -76,3 +80,13 @@ def _solve(group: dict[tuple[int, int], Candidate]) -> dict[int, Candidate]:
     picked = zip(*linear_sum_assignment(weights, maximize=True), strict=True)
     pairs = ((rows[int(r)], columns[int(c)]) for r, c in picked)
     return {pair[0]: group[pair] for pair in pairs if pair in group}
+
+
+def _best_first(group: dict[tuple[int, int], Candidate]) -> dict[int, Candidate]:
+    chosen: dict[int, Candidate] = {}
+    used: set[int] = set()
+    for (reference, result), candidate in sorted(group.items(), key=lambda item: (-item[1].weight, item[0])):
+        if reference not in chosen and result not in used:
+            chosen[reference] = candidate
+            used.add(result)
+    return chosen

@@ -19,6 +19,8 @@ from sastrugi.scoring.claims import Claim
 from sastrugi.specimen.digests import blake3_file, blake3_of
 
 _PIECE = 4 << 20
+Read = Callable[[int, int], bytes]
+"""Bytes at a position, as many as asked for or as there are."""
 
 
 @dataclass(frozen=True, slots=True)
@@ -42,7 +44,7 @@ class Result:
         return self.claimed_path or self.path
 
     @contextmanager
-    def opened(self) -> Iterator[Callable[[int, int], bytes]]:
+    def opened(self) -> Iterator[Read]:
         """A function of position and length that reads its bytes, wherever they are. Raises OSError."""
         medium = self.medium
         if medium is not None:
@@ -52,10 +54,25 @@ class Result:
         with self.file.open("rb") as file:
 
             def read(position: int, length: int) -> bytes:
+                if length <= 0:
+                    return b""
                 file.seek(position)
                 return file.read(length)
 
             yield read
+
+    def read_into(self, buffer: memoryview) -> int:
+        """Fill `buffer` with its first bytes and answer how many came. Raises OSError."""
+        if self.file is not None:
+            handle = os.open(self.file, os.O_RDONLY | getattr(os, "O_BINARY", 0))
+            try:
+                return os.readv(handle, [buffer])
+            finally:
+                os.close(handle)
+        with self.opened() as read:
+            data = read(0, len(buffer))
+        buffer[: len(data)] = data
+        return len(data)
 
     def blake3(self) -> str:
         """The digest of its bytes. Raises OSError."""

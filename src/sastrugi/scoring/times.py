@@ -11,9 +11,10 @@ GRAIN = {"fat12": 2.0, "fat16": 2.0, "fat32": 2.0, "exfat": 0.01}
 _HOUR, _WIDEST, _TICK = 3600.0, 14, 1e-4
 
 
-def compare_times(found: dt.datetime | None, wanted: dt.datetime, file_system: str) -> TimeWord:
-    """`same` within the grain; `zone` a whole number of hours off, as clocks of other zones; `untold` without one."""
-    if found is None:
+def compare_times(found: dt.datetime | None, wanted: dt.datetime | None, file_system: str) -> TimeWord:
+    """`same` within the grain; `zone` a whole number of hours off, as clocks of other zones; `untold` where one
+    of them is not known."""
+    if found is None or wanted is None:
         return "untold"
     off = abs((found - wanted).total_seconds())
     grain = GRAIN.get(file_system, 2.0)

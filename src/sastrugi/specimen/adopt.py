@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import datetime as dt
 import tomllib
 from collections import defaultdict
 from collections.abc import Sequence
@@ -41,7 +40,6 @@ class OriginalFile:
     path: Path
     name: str
     size: int
-    modified: dt.datetime
 
     def read(self, position: int, length: int) -> bytes:
         try:
@@ -89,9 +87,7 @@ def originals_below(folder: Path) -> list[OriginalFile]:
     out: list[OriginalFile] = []
     for path in sorted(folder.rglob("*")):
         if path.is_file() and not path.is_symlink():
-            stat = path.stat()
-            modified = dt.datetime.fromtimestamp(stat.st_mtime)
-            out.append(OriginalFile(path, path.relative_to(folder).as_posix(), stat.st_size, modified))
+            out.append(OriginalFile(path, path.relative_to(folder).as_posix(), path.stat().st_size))
     if not out:
         raise SpecimenError(f"{folder}: holds no files: name the folder with the originals of what was on the medium")
     return out
@@ -181,7 +177,7 @@ class _Adopting:
         taken: set[int] = set()
         for n, (file, place) in enumerate(zip(self.files, located, strict=True)):
             known, entry = self._known(n, file, place), paths.get(n)
-            listed = live.get(known.extents) if _standing(known) == file.size and file.size else None
+            listed = live.get(known.extents) if known.standing == file.size and file.size else None
             if not file.size and entry is not None and not entry.deleted:
                 listed = (known.volume, entry)
             if listed:
@@ -200,8 +196,8 @@ class _Adopting:
     def _known(self, n: int, file: OriginalFile, place: Located) -> Known:
         kind = kind_for_name(file.name)
         known = Known(
-            file, "/" + file.name, kind.name if kind else "other", self.catalogue.digests[n], file.modified,
-            file.modified, volume=self._volume_of(place), pieces=place.pieces,
+            file, "/" + file.name, kind.name if kind else "other", self.catalogue.digests[n], None, None,
+            volume=self._volume_of(place), pieces=place.pieces, rest_tells=place.telling,
         )  # fmt: skip
         if self.after:
             look_again(self.medium, known)
@@ -210,34 +206,44 @@ class _Adopting:
     def _settle(self, known: Known, entry: Entry | None, now: dict[str, Entry], taken: set[int]) -> None:
         """What became of an original that no volume lists where it lies. `now` are the files that are listed, by path,
         and that are none of the others."""
-        name, size, stands = known.path[1:], known.original.size, _standing(known)
+        name, size, stands = known.path[1:], known.original.size, known.standing
         other = now.get("/".join(entry.path)) if entry is not None else None
+        lost = any(_names(pattern, name) for pattern in self.lost)
         if other is not None and stands < size:
             taken.add(id(other))
             self.adoption.changed.append(name)
+            self._take_entry(known, other)
+            known.end = "replaced"
+            self.known.append(known)
             return
         if not known.pieces and (entry is None or not size):
             self.adoption.gone.append(name)
-            return
+            if not lost:
+                return  # nothing tells that it ever was there
         if entry is not None:
             self._take_entry(known, entry)
-        lost = any(_names(pattern, name) for pattern in self.lost)
+        elif times := self.then.times_of(known):
+            known.created, known.modified = times.created, times.modified
         if lost:
             known.end, known.lost = "deleted", True
-        if stands < size:
-            self.adoption.part[name] = stands / size
-        else:
-            (self.adoption.whole if lost else self.adoption.listed).append(name)
+        if name not in self.adoption.gone[-1:]:
+            if stands < size:
+                self.adoption.part[name] = stands / size
+            else:
+                (self.adoption.whole if lost else self.adoption.listed).append(name)
         self.known.append(known)
 
     @staticmethod
     def _take_entry(known: Known, entry: Entry) -> None:
-        """Path and times as the volume has them; a name of which a character is lost is the original's."""
-        own = known.path.rpartition("/")[2]
-        name = own if entry.deleted and entry.name.casefold() != own.casefold() else entry.name
-        known.path = "/" + "/".join((*entry.path[:-1], name))
-        known.created = entry.times.created or entry.times.modified or known.created
-        known.modified = entry.times.modified or known.modified
+        """Path and times as the volume has them. A deleted one has the original's path, below the folders that the
+        volume tells above it if the rest agrees: its own may have lost characters, or be a guess of our reader's."""
+        own, parts = known.path.split("/")[1:], list(entry.path)
+        if entry.deleted:
+            above = len(parts) - len(own)
+            agrees = all(a.casefold()[1:] == b.casefold()[1:] for a, b in zip(parts[::-1], own[::-1], strict=False))
+            parts = [*parts[: max(above, 0)], *own] if agrees else own
+        known.path = "/" + "/".join(parts)
+        known.created, known.modified = entry.times.created, entry.times.modified
 
     def _volume_of(self, place: Located) -> str:
         at = place.pieces[0].extent.offset if place.pieces else -1
@@ -261,10 +267,9 @@ class _Adopting:
                 for at in range(0, size, _READ):
                     digest.update(content.read(at, _READ))
                 kind = kind_for_name(entry.name)
-                when = entry.times.modified or dt.datetime(1980, 1, 1)
                 known = Known(
                     content, "/" + "/".join(entry.path), kind.name if kind else "other", digest.hexdigest(),
-                    entry.times.created or when, when, part, role="use",
+                    entry.times.created, entry.times.modified, part, role="use",
                 )  # fmt: skip
                 position = 0
                 for extent in extents:
@@ -305,10 +310,6 @@ class _Adopting:
 def _names(pattern: str, name: str) -> bool:
     """Whether a pattern is a name, a path or a glob over either."""
     return fnmatchcase(name, pattern) or fnmatchcase(name.rpartition("/")[2], pattern)
-
-
-def _standing(known: Known) -> int:
-    return sum(piece.extent.length for piece in known.pieces if piece.stands)
 
 
 def _quoted(text: str) -> str:

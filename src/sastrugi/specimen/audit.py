@@ -2,17 +2,20 @@
 
 from __future__ import annotations
 
+from collections import Counter
 from dataclasses import dataclass
 from pathlib import PurePath
 
+import numpy as np
 from blake3 import blake3
+from numpy.typing import NDArray
 
 from sastrugi.media.extents import RangeSet
 from sastrugi.media.faults import FAULTS_SUFFIX
 from sastrugi.media.opening import SPECIMEN_IMAGE
 from sastrugi.media.partitions import read_table
 from sastrugi.progress import Progress
-from sastrugi.specimen.ceiling import share_by_books, share_by_look
+from sastrugi.specimen.ceiling import share_by_books, share_by_look, standing_blocks
 from sastrugi.specimen.digests import blake3_of, medium_digest, sha256_file
 from sastrugi.specimen.truth import RECIPE_FILE, SUMS_FILE, TRUTH_FILE, UNKNOWN, Specimen, TruthFile
 from sastrugi.volumes.base import Entry
@@ -144,16 +147,22 @@ def _originals(specimen: Specimen, progress: Progress) -> Check:
 
 def _ceilings(specimen: Specimen, progress: Progress) -> Check:
     faults: list[str] = []
-    looked: dict[str, float] = {}
-    files = [file for file in specimen.truth.files if file.extents and file.kept]
+    files = [file for file in specimen.truth.files if file.kept]
+    left = Counter(file.blake3 for file in files)
+    together: dict[str, NDArray[np.bool_]] = {}
     progress.start("ceilings", len(files), "files")
     for n, file in enumerate(files, 1):
-        seen, kept = share_by_look(specimen, file), share_by_books(file.extents, file.size, RangeSet(file.gone))
-        looked[file.blake3] = max(looked.get(file.blake3, 0.0), seen)
-        if seen < kept - 1e-12:
+        blocks = standing_blocks(specimen, file)
+        seen, kept = share_by_look(file, blocks), share_by_books(file.extents, file.size, RangeSet(file.gone))
+        if not file.unplaced and seen < kept - 1e-12:
             faults.append(f"{file.path}: the books say {kept:.1%} of it stands, a look finds {seen:.1%}")
+        together[file.blake3] = together.get(file.blake3, blocks) | blocks
+        left[file.blake3] -= 1
+        if not left[file.blake3]:  # the last of its copies: what stands in any of them counts for all
+            seen = share_by_look(file, together.pop(file.blake3))
+            if file.ceiling.bytes > seen + 1e-12:
+                faults.append(_over(file, seen))
         progress.at(n)
-    faults += [_over(file, looked[file.blake3]) for file in files if file.ceiling.bytes > looked[file.blake3] + 1e-12]
     progress.finish()
     return Check("ceilings, by books and by look", len(files), tuple(faults))
 
@@ -176,8 +185,15 @@ def _records(specimen: Specimen, progress: Progress) -> Check:
             faults.append(f"{file.path}: the books say that its record stands, a look does not find it")
         elif file.ceiling.placed != "hint" and start != file.extents[0].offset:
             faults.append(f"{file.path}: its record names another place than the books")
-        elif file.ceiling.name in ("full", "name") and not file.stands_as and not same_name(seen.name, file.name):
+        elif file.ceiling.name in ("full", "name") and not file.stands_as and not _tells(seen.name, file.name):
             faults.append(f"{file.path}: the books say that its name stands, a look finds '{seen.name}'")
         progress.at(n)
     progress.finish()
     return Check("records, by books and by look", len(files), tuple(faults))
+
+
+def _tells(seen: str, name: str) -> bool:
+    """Whether a record tells a name, or what is left of it where the first of its entries were written over: then
+    another record, or a copy of the file, tells the whole."""
+    stem, dot, extension = seen.rpartition(".")
+    return same_name(seen, name) or bool(dot and stem and name.startswith(stem) and name.endswith(dot + extension))

@@ -8,6 +8,7 @@ from __future__ import annotations
 
 from collections import defaultdict
 from collections.abc import Iterable, Sequence
+from dataclasses import dataclass
 
 import numpy as np
 from numpy.typing import NDArray
@@ -16,6 +17,7 @@ from sastrugi.media.extents import Extent, RangeSet, cut, total
 from sastrugi.specimen.blocks import BLOCK
 from sastrugi.specimen.truth import NameCeiling, Specimen, TruthFile
 
+_WORD = 8
 _WORTH: tuple[NameCeiling, ...] = ("none", "type", "near", "name", "full")
 
 
@@ -24,6 +26,57 @@ def share_by_books(extents: Sequence[Extent], size: int, gone: RangeSet) -> floa
     if not size:
         return 1.0
     return total(part for extent in cut(extents, size) for part in gone.gaps(extent)) / size
+
+
+@dataclass(frozen=True, slots=True)
+class Copy:
+    """One version of a file with some content: which ranges of it (of the file, not of the medium) stand, and its path
+    if it is a live file."""
+
+    standing: RangeSet
+    live: str = ""
+
+    @classmethod
+    def of(cls, places: Iterable[tuple[int, Extent]], gone: RangeSet, live: str = "") -> Copy:
+        """`places` are its parts: the position in the file, and where they lay; `gone` is what no longer stands."""
+        standing = RangeSet(
+            Extent(position + part.offset - extent.offset, part.length)
+            for position, extent in places
+            for part in gone.gaps(extent)
+        )
+        return cls(standing, live)
+
+
+@dataclass(frozen=True, slots=True)
+class Share:
+    """The share of a content that stands in any of its copies; that which stands only in live ones; and these."""
+
+    bytes: float
+    live: float = 0.0
+    copies: tuple[str, ...] = ()
+
+
+def share_of(size: int, copies: Sequence[Copy]) -> Share:
+    """What stands of a content of `size` bytes in all its copies together."""
+    if not size:
+        return Share(1.0)
+    whole = Extent(0, size)
+    lost = RangeSet(part for copy in copies if not copy.live for part in copy.standing)
+    standing = total(lost.overlap(whole))
+    by_live, holders = 0, []
+    for copy in copies:
+        more = [gap for part in copy.standing.overlap(whole) for gap in lost.gaps(part)] if copy.live else []
+        if more:
+            by_live += total(more)
+            holders.append(copy.live)
+            for part in more:
+                lost.add(part)
+    return Share((standing + by_live) / size, by_live / size, tuple(holders))
+
+
+def tells_nothing(block: bytes) -> bool:
+    """Whether a block (or a shorter end of a file) could be found anywhere, or is too short to be found at all."""
+    return len(block) < _WORD or block == (block[:_WORD] * (BLOCK // _WORD))[: len(block)]
 
 
 def standing_blocks(specimen: Specimen, file: TruthFile) -> NDArray[np.bool_]:
@@ -39,6 +92,11 @@ def standing_blocks(specimen: Specimen, file: TruthFile) -> NDArray[np.bool_]:
             same = equal_blocks(now, then)
             out[first : first + len(same)] = same
             position += length
+    missing = np.flatnonzero(~out)
+    known = RangeSet(file.unplaced)
+    if len(missing) and all(n * BLOCK in known for n in missing.tolist()):
+        # All that has a known place stands: then what tells nothing is no loss.
+        out[missing] = [tells_nothing(specimen.original(file, n * BLOCK, BLOCK)) for n in missing.tolist()]
     return out
 
 
@@ -50,11 +108,10 @@ def equal_blocks(one: bytes, other: bytes) -> NDArray[np.bool_]:
     return np.append(out, equal[whole:].all()) if whole < len(equal) else out
 
 
-def share_by_look(specimen: Specimen, file: TruthFile) -> float:
-    """The share of a file's bytes in blocks that stand, by looking at the medium."""
+def share_by_look(file: TruthFile, blocks: NDArray[np.bool_]) -> float:
+    """The share of a file's bytes in those of its blocks that stand (see `standing_blocks`)."""
     if not file.size:
         return 1.0
-    blocks = standing_blocks(specimen, file)
     missing = int(np.count_nonzero(~blocks)) * BLOCK
     if len(blocks) and not blocks[-1]:
         missing -= len(blocks) * BLOCK - file.size

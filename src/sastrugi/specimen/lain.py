@@ -8,6 +8,7 @@ from collections.abc import Iterable, Iterator
 from dataclasses import dataclass, field
 
 from sastrugi.media import Extent
+from sastrugi.specimen.ceiling import Share
 from sastrugi.specimen.remains import Remains
 from sastrugi.specimen.truth import Ceiling, End, NameCeiling, Placed, Role
 from sastrugi.volumes.writing import Evidence, Node, VolumeWriter
@@ -166,13 +167,13 @@ class Lain:
         if self._indexed:
             yield from self.index_tells.split("/")[1:]
 
-    def ceiling(self, share: float, series: Series) -> Ceiling:
+    def ceiling(self, share: Share, series: Series) -> Ceiling:
         """The most that could come back, from the books, with this share of its bytes still on the medium."""
         if self.standing:
-            return Ceiling(bytes=share, placed="whole", name="full")
+            return Ceiling(bytes=share.bytes, placed="whole", name="full")
         best = self.best_record()
         placed = self._placed_by(best) if best else "none"
-        return Ceiling(bytes=share, placed=placed, name=self.best_name(series))
+        return Ceiling(bytes=share.bytes, placed=placed, name=self.best_name(series), live=share.live)
 
     @property
     def start(self) -> int:

@@ -2,8 +2,8 @@
 
 Every whole 512-byte block of the originals is hashed, then every sector of the medium. Blocks that stand once on the
 medium and once among the originals place themselves; from there runs are followed over blocks that stand more often;
-what is left is tried at all places that hold its first block. The end of a file, shorter than a block, follows the
-block before it, or is looked for by the hash of its first bytes.
+what is left is tried at all places that hold its first block, the longest match of all files first. The end of a file,
+shorter than a block, follows the block before it, or is looked for by the hash of its first bytes.
 """
 
 from __future__ import annotations
@@ -11,6 +11,7 @@ from __future__ import annotations
 from collections import defaultdict
 from collections.abc import Callable, Iterable, Iterator, Sequence
 from dataclasses import dataclass, field
+from heapq import heapify, heappop, heappush
 from itertools import pairwise
 from typing import NamedTuple, Protocol
 
@@ -22,6 +23,7 @@ from sastrugi.media import Extent, Medium
 from sastrugi.media.ahead import ahead
 from sastrugi.progress import Progress
 from sastrugi.specimen.blocks import BLOCK, Hashes, block_hashes, prefix_hashes, runs_where
+from sastrugi.specimen.ceiling import tells_nothing
 
 _PIECE = 4 << 20
 _PREFIXES = (8, 16, 32, 64, 128, 256)
@@ -30,6 +32,7 @@ _MOST_PLACES = 64
 _MOST_TRIES = 4000
 """Of one file. Content in so many pieces that also stands elsewhere is left as not found."""
 _UNKNOWN = -1
+_ODD = np.uint64(0x9E3779B97F4A7C15)
 
 
 class Original(Protocol):
@@ -51,10 +54,12 @@ class Piece(NamedTuple):
 
 @dataclass(slots=True)
 class Located:
-    """What was found of one original: pieces in the order of the file. What no piece covers has no known place."""
+    """What was found of one original: pieces in the order of the file. What no piece covers has no known place;
+    `telling` says whether any of that tells something (it is no constant block, and no end of a few bytes)."""
 
     size: int
     pieces: list[Piece] = field(default_factory=list)
+    telling: bool = False
 
     @property
     def found(self) -> int:
@@ -72,8 +77,10 @@ class Catalogue:
     def __init__(self, originals: Sequence[Original], progress: Progress) -> None:
         self.originals = originals
         self.digests: list[str] = []
+        self.tails_of: list[bytes] = []
+        """The end of each that fills no block."""
         self.first = np.zeros(len(originals) + 1, np.int64)
-        tails: defaultdict[int, list[tuple[int, int]]] = defaultdict(list)
+        tails: defaultdict[_Window, list[tuple[int, int]]] = defaultdict(list)
         hashes: Hashes = np.zeros(sum(original.size // BLOCK for original in originals), np.uint64)
         done = 0
         progress.start("originals", sum(original.size for original in originals))
@@ -90,13 +97,13 @@ class Catalogue:
                 progress.check()
             self.digests.append(digest.hexdigest())
             self.first[n + 1] = first + count
-            rest = original.size - count * BLOCK
-            if rest >= _PREFIXES[0]:
-                length = max(size for size in _PREFIXES if size <= rest)
-                head = original.read(count * BLOCK, length).ljust(BLOCK, b"\0")
-                tails[length].append((int(prefix_hashes(head, length)[0]), n))
+            tail = original.read(count * BLOCK, original.size - count * BLOCK)
+            self.tails_of.append(tail)
+            window = _telling_window(tail)
+            if window.length:
+                tails[window].append((int(window.hashes(tail.ljust(BLOCK, b"\0"))[0]), n))
         progress.finish()
-        self.tails = {length: _TailIndex(entries) for length, entries in tails.items()}
+        self.tails = {window: _TailIndex(entries) for window, entries in tails.items()}
         self._group(hashes)
 
     def _group(self, hashes: Hashes) -> None:
@@ -119,6 +126,30 @@ class Catalogue:
         """Group numbers of the blocks of an original."""
         out: NDArray[np.int32] = self.groups[self.first[n] : self.first[n + 1]]
         return out
+
+
+class _Window(NamedTuple):
+    """Bytes of a block by which the end of a file is looked for: its first ones, or eight that are not all the same."""
+
+    start: int
+    length: int
+
+    def hashes(self, data: bytes) -> Hashes:
+        """Of each whole block of `data`."""
+        if not self.start:
+            return prefix_hashes(data, self.length)
+        words = np.ndarray(len(data) // BLOCK, "<u8", data, self.start, (BLOCK,))
+        return words * _ODD
+
+
+def _telling_window(tail: bytes) -> _Window:
+    """Where a file's end is looked at; of no length where that tells nothing. Zeros begin everywhere, so an end that
+    begins with them is known by what comes first after them."""
+    word = _PREFIXES[0]
+    for start in (0, *range(word, len(tail) - word, word), len(tail) - word) if len(tail) >= word else ():
+        if tail[start : start + word].strip(tail[start : start + 1]):
+            return _Window(start, word if start else max(size for size in _PREFIXES if size <= len(tail)))
+    return _Window(0, 0)
 
 
 class _TailIndex:
@@ -176,45 +207,48 @@ class Locator:
         self._starts = np.zeros(len(catalogue.values) + 1, np.int32)
         np.cumsum(np.bincount(self._groups, minlength=len(catalogue.values)), out=self._starts[1:])
         self._claimed = np.zeros(len(self._blocks), bool)
+        self._free = np.diff(self._starts)
+        """Of each group, how many blocks of the medium no file has taken yet."""
         self._claimed_tails: set[int] = set()
 
     def _note_tails(self, offset: int, data: bytes) -> None:
-        for length, index in self._catalogue.tails.items():
-            for at, owners in index.hits(prefix_hashes(data, length)):
+        for window, index in self._catalogue.tails.items():
+            for at, owners in index.hits(window.hashes(data)):
                 for n in owners:
-                    _, tail = self._tail(n)
-                    if data[at * BLOCK : at * BLOCK + len(tail)] == tail and len(self._tail_places[n]) < _MOST_PLACES:
-                        self._tail_places[n].append(offset // BLOCK + at)
-
-    def _tail(self, n: int) -> tuple[int, bytes]:
-        original = self._catalogue.originals[n]
-        position = int(self._catalogue.first[n + 1] - self._catalogue.first[n]) * BLOCK
-        return position, original.read(position, original.size - position)
+                    places, tail = self._tail_places[n], self._catalogue.tails_of[n]
+                    if len(places) < _MOST_PLACES and data[at * BLOCK : at * BLOCK + len(tail)] == tail:
+                        places.append(offset // BLOCK + at)
 
     def locate(self, hints: dict[int, tuple[Extent, ...]], progress: Progress) -> list[Located]:
         """Where each original lies. `hints` tell for some of them where a file system says so: such a place is taken
         before others that hold the same bytes, and for parts that no longer stand."""
         out = [Located(original.size) for original in self._catalogue.originals]
         order = sorted(range(len(out)), key=lambda n: n not in hints)
-        progress.start("places", len(out), "files")
+        places = _Places(self, hints)
+        progress.start("places", 2 * len(out), "files")
         for done, n in enumerate(order, 1):
-            out[n].pieces = self._locate(n, hints.get(n, ()))
+            places.place(n)
+            progress.at(done)
+            progress.check()
+        places.settle_rivals(progress)
+        for done, n in enumerate(order, len(out) + 1):
+            out[n].pieces, out[n].telling = self._finish(n, places)
             progress.at(done)
             progress.check()
         progress.finish()
         return out
 
-    def _locate(self, n: int, hint: tuple[Extent, ...]) -> list[Piece]:
-        groups = self._catalogue.blocks_of(n)
-        hinted = _hinted(hint, len(groups) + 1)
-        place = np.full(len(groups), _UNKNOWN, np.int64)
-        self._place_single(groups, place)
-        self._follow(groups, place, hinted)
+    def _finish(self, n: int, places: _Places) -> tuple[list[Piece], bool]:
+        """The pieces of a file of which the blocks are placed, and whether anything is left that tells something."""
+        groups, hinted, place = places.of(n)
         stands = place >= 0
         self._bridge(n, groups, place, stands, hinted)
         pieces = _as_pieces(place, stands)
         tail = self._place_tail(n, place, hinted)
-        return pieces if tail is None else [*pieces, tail]
+        lost = bool(((groups >= 0) & (place < 0)).any())
+        if tail is None:
+            return pieces, lost or not tells_nothing(self._catalogue.tails_of[n])
+        return [*pieces, tail], lost
 
     def _place_single(self, groups: NDArray[np.int32], place: NDArray[np.int64]) -> None:
         """Blocks that stand once on the medium and once among the originals."""
@@ -224,6 +258,7 @@ class Locator:
         hits = self._by_group[self._starts[of[single]]]
         place[known[single]] = self._blocks[hits]
         self._claimed[hits] = True
+        self._free[of[single]] = 0
 
     def _matches(self, groups: NDArray[np.int32], lo: int, hi: int, delta: int) -> NDArray[np.bool_]:
         """Which of the blocks [lo, hi) stand at their number plus `delta`, where nothing else was put yet. A constant
@@ -242,13 +277,15 @@ class Locator:
         numbers = np.arange(lo, hi)[groups[lo:hi] >= 0]
         place[numbers] = numbers + delta
         self._claimed[np.searchsorted(self._blocks, (numbers + delta).astype(self._blocks.dtype))] = True
+        np.subtract.at(self._free, groups[numbers], 1)
 
-    def _follow(self, groups: NDArray[np.int32], place: NDArray[np.int64], hinted: NDArray[np.int64]) -> None:
-        """Place blocks that stand more than once: on from their neighbours, or where most of them match."""
+    def _follow(self, groups: NDArray[np.int32], place: NDArray[np.int64]) -> list[tuple[int, int]]:
+        """Place blocks that stand more than once: on from their neighbours. The runs that are left, of which any block
+        stands somewhere."""
         counts = np.zeros(len(groups), np.int64)
         known = groups >= 0
         counts[known] = self._starts[groups[known] + 1] - self._starts[groups[known]]
-        tries = _MOST_TRIES
+        left: list[tuple[int, int]] = []
         for first, behind in runs_where(place < 0):
             lo, hi = first, behind
             if not counts[lo:hi].any():
@@ -265,16 +302,9 @@ class Locator:
                 hi -= trail
             if lo and hi < len(place) and place[lo - 1] >= 0 and place[hi] - place[lo - 1] == hi - lo + 1:
                 continue  # it was written over in the middle: the same bytes elsewhere are another's
-            while lo < hi and tries > 0:
-                waiting = np.flatnonzero(counts[lo:hi])
-                if not len(waiting):
-                    break
-                lo += int(waiting[0])
-                length, delta = self._best(groups, lo, hi, hinted)
-                tries -= 1
-                if length:
-                    self._take(groups, place, lo, lo + length, delta)
-                lo += max(length, 1)
+            if counts[lo:hi].any():
+                left.append((lo, hi))
+        return left
 
     def _best(self, groups: NDArray[np.int32], lo: int, hi: int, hinted: NDArray[np.int64]) -> tuple[int, int]:
         """The place of block `lo` at which most of what follows matches: how many blocks, and its delta."""
@@ -309,6 +339,8 @@ class Locator:
             if (hinted[lo:hi] >= 0).all() and _agrees(place, stands, hinted):
                 for first, behind in _lines(hinted, lo, hi):
                     self._settle(n, place, stands, first, behind, int(hinted[first]) - first, certain=True)
+                # Of a guessed place it is no loss if blocks that tell nothing do not stand there.
+                place[lo:hi][(groups[lo:hi] < 0) & ~stands[lo:hi]] = _UNKNOWN
                 continue
             for delta in (left, right):
                 if delta is not None:
@@ -329,12 +361,13 @@ class Locator:
             then = original.read(at * BLOCK, (behind - at) * BLOCK)
             now = self._medium.read((at + delta) * BLOCK, len(then)).ljust(len(then), b"\0")
             same = (np.frombuffer(then, "u1") == np.frombuffer(now, "u1")).reshape(-1, BLOCK).all(axis=1)
+            same[max(self._medium.size // BLOCK - at - delta, 0) :] = False  # behind the end there are no zeros
             taken = free if certain else free[same[free - at]]
             place[taken] = taken + delta
             stands[free[same[free - at]]] = True
 
     def _place_tail(self, n: int, place: NDArray[np.int64], hinted: NDArray[np.int64]) -> Piece | None:
-        position, tail = self._tail(n)
+        position, tail = len(place) * BLOCK, self._catalogue.tails_of[n]
         if not tail:
             return None
         places = self._tail_places.get(n, [])
@@ -346,9 +379,77 @@ class Locator:
             if self._medium.read(block * BLOCK, len(tail)) == tail:
                 self._claimed_tails.add(block)
                 return Piece(position, Extent(block * BLOCK, len(tail)), True)
-        if likely and (likely[0] + 1) * BLOCK <= self._medium.size:
+        # What tells nothing may stand elsewhere, where nobody can find it.
+        if not tells_nothing(tail) and likely and (likely[0] + 1) * BLOCK <= self._medium.size:
             return Piece(position, Extent(likely[0] * BLOCK, len(tail)), False)
         return None
+
+
+class _Places:
+    """The blocks of all files while they are placed. Only of files with rivals the places are kept; those of others
+    are worked out again when they are asked for."""
+
+    def __init__(self, locator: Locator, hints: dict[int, tuple[Extent, ...]]) -> None:
+        self._locator, self._hints = locator, hints
+        self._kept: dict[int, tuple[NDArray[np.int32], NDArray[np.int64], NDArray[np.int64]]] = {}
+        self._queue: list[tuple[int, bool, int, int, int]] = []
+        """Runs that are still to be placed: (- blocks that match, not hinted, file, first block, behind the last)."""
+        self._tries: defaultdict[int, int] = defaultdict(lambda: _MOST_TRIES)
+
+    def place(self, n: int) -> None:
+        """Place what places itself, and what follows from that; what is left waits for `settle_rivals`."""
+        locator = self._locator
+        groups, hinted, place = self._begin(n)
+        locator._place_single(groups, place)
+        if not (place[groups >= 0] < 0).any():
+            return
+        self._kept[n] = groups, hinted, place
+        for lo, hi in locator._follow(groups, place):
+            self._wait(n, lo, hi)
+
+    def settle_rivals(self, progress: Progress) -> None:
+        """Give places that several files may have to the one of which most matches there; of equals to the one of
+        which the file system says so, then to the first."""
+        heapify(self._queue)
+        while self._queue:
+            progress.check()
+            promised, _, n, lo, hi = heappop(self._queue)
+            groups, hinted, place = self._kept[n]
+            length, delta = self._locator._best(groups, lo, hi, hinted)
+            if length and length >= -promised:
+                self._locator._take(groups, place, lo, lo + length, delta)
+                self._wait(n, lo + length, hi)
+            else:  # a longer match took some of it meanwhile
+                self._wait(n, lo, hi)
+
+    def of(self, n: int) -> tuple[NDArray[np.int32], NDArray[np.int64], NDArray[np.int64]]:
+        """Groups of the blocks of a file, where they lie by the hint, and where they were placed."""
+        kept = self._kept.pop(n, None)
+        if kept is None:
+            kept = self._begin(n)
+            self._locator._place_single(kept[0], kept[2])
+        return kept
+
+    def _begin(self, n: int) -> tuple[NDArray[np.int32], NDArray[np.int64], NDArray[np.int64]]:
+        groups = self._locator._catalogue.blocks_of(n)
+        hinted = _hinted(self._hints.get(n, ()), len(groups) + 1)
+        return groups, hinted, np.full(len(groups), _UNKNOWN, np.int64)
+
+    def _wait(self, n: int, lo: int, hi: int) -> None:
+        """Queue a run from its first block on that matches anywhere."""
+        groups, hinted, _ = self._kept[n]
+        while lo < hi and self._tries[n] > 0:
+            waiting = np.flatnonzero((groups[lo:hi] >= 0) & (self._locator._free[groups[lo:hi]] > 0))
+            if not len(waiting):
+                return
+            lo += int(waiting[0])
+            self._tries[n] -= 1
+            length, delta = self._locator._best(groups, lo, hi, hinted)
+            if length:
+                told = hinted[lo] == lo + delta
+                heappush(self._queue, (-length, not told, n, lo, hi))
+                return
+            lo += 1
 
 
 class _Growing:

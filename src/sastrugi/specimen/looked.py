@@ -19,13 +19,13 @@ from sastrugi.media import Extent, Medium, RangeSet
 from sastrugi.media.extents import join
 from sastrugi.media.partitions import read_table
 from sastrugi.specimen.blocks import BLOCK
-from sastrugi.specimen.ceiling import equal_blocks, with_shared_names
+from sastrugi.specimen.ceiling import Copy, Share, equal_blocks, share_of, with_shared_names
 from sastrugi.specimen.locate import Original, Piece
 from sastrugi.specimen.truth import ORIGINALS, UNKNOWN, Ceiling, End, NameCeiling, Placed, Role, TruthFile
-from sastrugi.volumes.base import Entry, Volume
+from sastrugi.volumes.base import Entry, Times, Volume
 from sastrugi.volumes.exfat.directory import parse_table as parse_exfat
-from sastrugi.volumes.fat.directory import parse_table as parse_fat
 from sastrugi.volumes.looking import same_name
+from sastrugi.volumes.loose import NamePieces, loose_folders
 from sastrugi.volumes.probing import probe
 from sastrugi.volumes.relics import loose_tables, marked
 
@@ -40,8 +40,8 @@ class Known:
     path: str
     kind: str
     blake3: str
-    created: dt.datetime
-    modified: dt.datetime
+    created: dt.datetime | None
+    modified: dt.datetime | None
     volume: str = ""
     life: int = 1
     role: Role = "reference"
@@ -52,6 +52,23 @@ class Known:
     stands_as: str = ""
     sha256: str = ""
     pieces: list[Piece] = field(default_factory=list)
+    rest_tells: bool = True
+    """Whether any of what has no known place tells something (see ceiling.tells_nothing)."""
+
+    @property
+    def standing(self) -> int:
+        """Bytes that stand."""
+        known = sum(piece.extent.length for piece in self.pieces)
+        if not self.rest_tells and all(piece.stands for piece in self.pieces):
+            return self.original.size
+        return known - sum(piece.extent.length for piece in self.pieces if not piece.stands)
+
+    def copy(self) -> Copy:
+        if self.standing == self.original.size:
+            stands = RangeSet([Extent(0, self.original.size)])
+        else:
+            stands = RangeSet(Extent(piece.position, piece.extent.length) for piece in self.pieces if piece.stands)
+        return Copy(stands, self.path if self.end == "live" else "")
 
     @property
     def start(self) -> int:
@@ -92,17 +109,27 @@ class Records:
     def __init__(self, medium: Medium, parts: Sequence[Part]) -> None:
         self.entries: dict[str, list[Entry]] = {}
         self._by_start: defaultdict[tuple[str, int], list[Entry]] = defaultdict(list)
-        self._loose: set[tuple[str, int]] = set()
+        self._loose: dict[tuple[str, int], Times] = {}
+        self._folders: set[str] = set()
+        """Names of folders that any record tells."""
         self._readable = {part.name: part.reader is not None for part in parts}
         for part in parts:
-            files = [entry for entry in part.reader.entries() if not entry.folder] if part.reader else []
+            entries = list(part.reader.entries()) if part.reader else []
+            self._folders.update(entry.name for entry in entries if entry.folder)
+            files = [entry for entry in entries if not entry.folder]
             self.entries[part.name] = files
             for entry in files:
-                start = entry.placements[0].extents[0].offset if entry.placements and entry.size else -1
-                self._by_start[part.name, start].append(entry)
-        for table in loose_tables(medium, marked(medium, [Extent(0, medium.size)])):
-            found = parse_exfat(table.data) if table.family == "exfat" else parse_fat(table.data, 32)
-            self._loose.update((record.name.casefold(), record.size) for record in found)
+                first = entry.placements[0].extents if entry.placements and entry.size else ()
+                self._by_start[part.name, first[0].offset if first else -1].append(entry)
+        tables = list(loose_tables(medium, marked(medium, [Extent(0, medium.size)])))
+        self._names = NamePieces(tables)
+        told = [(r.name, r.folder, r.size, r.times) for folder in loose_folders(tables) for r in folder.records]
+        sets = [record for table in tables if table.family == "exfat" for record in parse_exfat(table.data)]
+        for name, folder, size, times in [*told, *((r.name, r.folder, r.size, r.times) for r in sets)]:
+            if folder:
+                self._folders.add(name)
+            else:
+                self._loose.setdefault((name.casefold(), size), times)
 
     def of(self, file: Known) -> tuple[Placed, NameCeiling, tuple[Extent, ...]]:
         """What a program can learn of a file that is not live: of its place and its name, and where the best record
@@ -117,12 +144,30 @@ class Records:
                 placed = "whole"
             named: NameCeiling = "near" if same_name(entry.name, name) else "none"
             if entry.name == name:
-                named = "full" if "/" + "/".join(entry.path) == file.path else "name"
+                named = self._with_folders(file, "/" + "/".join(entry.path) == file.path)
             if not best[2] or (placed, named) == ("whole", "full"):
                 best = (placed, named, entry.record)
         if best[1] != "full" and (name.casefold(), file.original.size) in self._loose:
-            return "whole", "full", ()
+            return "whole", self._with_folders(file, False), ()
+        if best[1] != "full" and self._names.tell(name):
+            return best[0], self._with_folders(file, False), best[2]
         return best
+
+    def _with_folders(self, file: Known, path_stands: bool) -> NameCeiling:
+        """How good a name is that stands: `full` only if those of the folders above it stand, too."""
+        folders = file.path.split("/")[1:-1]
+        return (
+            "full"
+            if path_stands or all(folder in self._folders or self._names.tell(folder) for folder in folders)
+            else "name"
+        )
+
+    def times_of(self, file: Known) -> Times | None:
+        """The times of a file as a record tells them that names its place, or else its name and size."""
+        for entry in self._by_start[file.volume, file.start] if file.original.size else []:
+            if entry.size == file.original.size and entry.times.modified:
+                return entry.times
+        return self._loose.get((file.path.rpartition("/")[2].casefold(), file.original.size))
 
 
 def look_again(medium: Medium, file: Known) -> None:
@@ -141,15 +186,15 @@ def look_again(medium: Medium, file: Known) -> None:
     file.pieces = now
 
 
-def truth_of(number: int, file: Known, records: Records, share: float) -> TruthFile:
-    """The entry of a file in the truth; `share` of its bytes stands somewhere on the medium."""
+def truth_of(number: int, file: Known, records: Records, share: Share) -> TruthFile:
+    """The entry of a file in the truth; `share` is what of its bytes stands anywhere on the medium."""
     known = RangeSet(Extent(piece.position, piece.extent.length) for piece in file.pieces)
     record: tuple[Extent, ...] = ()
     if file.end == "live":
-        ceiling = Ceiling(bytes=share, placed="whole", name="full")
+        ceiling = Ceiling(bytes=share.bytes, placed="whole", name="full")
     else:
         placed, name, where = records.of(file)
-        ceiling = Ceiling(bytes=share, placed=placed, name=name)
+        ceiling = Ceiling(bytes=share.bytes, placed=placed, name=name, live=share.live)
         record = where
     return TruthFile(
         id=number,
@@ -172,6 +217,7 @@ def truth_of(number: int, file: Known, records: Records, share: float) -> TruthF
         lost=file.lost,
         gone=tuple(RangeSet(piece.extent for piece in file.pieces if not piece.stands)),
         unplaced=known.gaps(Extent(0, file.original.size)),
+        copies=() if file.end == "live" else share.copies,
         ceiling=ceiling,
     )
 
@@ -179,11 +225,12 @@ def truth_of(number: int, file: Known, records: Records, share: float) -> TruthF
 def truths_of(files: Iterable[Known], records: Records, folder: Path) -> tuple[TruthFile, ...]:
     """All files, in order; the content of those that are not whole any more is kept in the specimen's folder."""
     files = list(files)
-    shares: dict[str, float] = {}
+    copies: defaultdict[str, list[Known]] = defaultdict(list)
     for file in files:
-        standing = sum(piece.extent.length for piece in file.pieces if piece.stands)
-        share = standing / file.original.size if file.original.size else 1.0
-        shares[file.blake3] = max(share, shares.get(file.blake3, 0.0))
+        copies[file.blake3].append(file)
+    shares = {
+        digest: share_of(those[0].original.size, [file.copy() for file in those]) for digest, those in copies.items()
+    }
     out: list[TruthFile] = []
     takers = _Takers(files)
     for number, file in enumerate(files, 1):

@@ -2,13 +2,16 @@
 
 from __future__ import annotations
 
+from collections import defaultdict
 from concurrent.futures import ThreadPoolExecutor
+from itertools import accumulate
 from typing import TYPE_CHECKING
 
+from sastrugi.media.extents import cut
 from sastrugi.media.faults import write_faults
 from sastrugi.media.opening import SPECIMEN_IMAGE
 from sastrugi.safety import write_text
-from sastrugi.specimen.ceiling import share_by_books, with_shared_names
+from sastrugi.specimen.ceiling import Copy, Share, share_of, with_shared_names
 from sastrugi.specimen.digests import medium_digest, sha256_file
 from sastrugi.specimen.lain import Series
 from sastrugi.specimen.looked import Known, Part, Records, look_again, truths_of
@@ -17,7 +20,6 @@ from sastrugi.specimen.truth import (
     RECIPE_FILE,
     SUMS_FILE,
     TRUTH_FILE,
-    Ceiling,
     Truth,
     TruthFile,
     TruthFolder,
@@ -118,22 +120,35 @@ def _files(laying: Laying) -> tuple[TruthFile, ...]:
     """All files. The same content elsewhere on the medium counts for the ceiling, too."""
     laid = [lain for lain in laying.laid if not lain.folder]
     last = _last_losses(laid)
-    shares: dict[str, float] = {}
-    for lain in laid:
-        assert lain.content is not None
-        share = share_by_books(lain.content.extents, lain.size, lain.content.gone)
-        shares[lain.blake3] = max(shares.get(lain.blake3, 0.0), share)
     series = Series(laying.laid)
+    shares = _shares(laid)
     return with_shared_names(
         _file(
-            laying,
-            number,
-            lain,
-            _ended_in_loss(lain) and lain.life == last[lain.volume],
-            lain.ceiling(shares[lain.blake3], series),
+            laying, number, lain, _ended_in_loss(lain) and lain.life == last[lain.volume], shares[lain.blake3], series
         )
         for number, lain in enumerate(laid, 1)
-    )
+    )  # fmt: skip
+
+
+def _shares(laid: list[Lain]) -> dict[str, Share]:
+    """What stands of each content."""
+    copies: defaultdict[str, list[Lain]] = defaultdict(list)
+    for lain in laid:
+        copies[lain.blake3].append(lain)
+    out: dict[str, Share] = {}
+    for digest, lains in copies.items():
+        if any(not lain.standing and lain.content is not None and not len(lain.content.gone) for lain in lains):
+            out[digest] = Share(1.0)
+            continue
+        out[digest] = share_of(lains[0].size, [_copy(lain) for lain in lains])
+    return out
+
+
+def _copy(lain: Lain) -> Copy:
+    assert lain.content is not None
+    extents = cut(lain.content.extents, lain.size)
+    positions = accumulate((extent.length for extent in extents), initial=0)
+    return Copy.of(zip(positions, extents, strict=False), lain.content.gone, lain.path if lain.standing else "")
 
 
 def _ended_in_loss(lain: Lain) -> bool:
@@ -174,7 +189,7 @@ def _folder(laying: Laying, lain: Lain) -> TruthFolder:
     )  # fmt: skip
 
 
-def _file(laying: Laying, number: int, lain: Lain, lost: bool, ceiling: Ceiling) -> TruthFile:
+def _file(laying: Laying, number: int, lain: Lain, lost: bool, share: Share, series: Series) -> TruthFile:
     assert lain.content is not None
     best = lain.best_record()
     stands_as = lain.node.path if lain.standing else best.path if best else lain.path
@@ -199,5 +214,6 @@ def _file(laying: Laying, number: int, lain: Lain, lost: bool, ceiling: Ceiling)
         lost=lost,
         gone=tuple(lain.content.gone),
         gone_to=tuple(lain.content.takers),
-        ceiling=ceiling,
+        copies=() if lain.standing else share.copies,
+        ceiling=lain.ceiling(share, series),
     )

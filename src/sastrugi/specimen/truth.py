@@ -17,9 +17,9 @@ from sastrugi.media import Extent, Medium, RangeSet, open_medium
 from sastrugi.media.extents import cut, within
 from sastrugi.media.opening import SPECIMEN_IMAGE
 
-TRUTH_VERSION = 3
-READABLE_VERSIONS = (2, 3)
-"""Version 2 knows no `unplaced`; all else is the same."""
+TRUTH_VERSION = 4
+READABLE_VERSIONS = (2, 3, 4)
+"""Version 2 knows no `unplaced`, version 3 no `copies`, `ceiling.live` and unknown times; all else is the same."""
 TRUTH_FILE, RECIPE_FILE, ORIGINALS, SUMS_FILE = "truth.json", "recipe.toml", "originals", "SHA256SUMS"
 UNKNOWN = "unknown"
 """The file system of a volume that no reader of ours can read."""
@@ -41,11 +41,13 @@ class _Value(BaseModel):
 class Ceiling(_Value):
     """The most that could come back: `bytes` (0 to 1) still on the medium; whether a record still tells where the
     whole file lies, only where it starts, only half of that, or nothing; and the best name that still stands: with
-    its folder, without it, only the short form, only the extension, or none."""
+    its folder, without it, only the short form, only the extension, or none. `live` is the share of the bytes that
+    stands only inside of live files with the same content."""
 
     bytes: float
     placed: Placed
     name: NameCeiling
+    live: float = 0.0
 
     @property
     def intact(self) -> bool:
@@ -59,7 +61,8 @@ class TruthFile(_Value):
     where that is another (in a bin), `former` are the paths it had before. `role` is `reference` for the files that
     are scored; the others had to be written too: index files of a bin, fillers, later use. `lost` marks the files that
     the loss is about: references that ended in a loss, in the last life of their volume in which any did.
-    `unplaced` are ranges of the file (not of the medium) that have no known place; `extents` hold the rest.
+    `unplaced` are ranges of the file (not of the medium) that have no known place; `extents` hold the rest. `copies`
+    are the live files that hold what stands nowhere else. A time is None where nothing tells the volume's own.
     """
 
     id: int
@@ -73,8 +76,8 @@ class TruthFile(_Value):
     size: int
     blake3: str
     sha256: str = ""
-    created: dt.datetime
-    modified: dt.datetime
+    created: dt.datetime | None
+    modified: dt.datetime | None
     extents: tuple[Extent, ...]
     record: tuple[Extent, ...]
     end: End
@@ -83,6 +86,7 @@ class TruthFile(_Value):
     gone: tuple[Extent, ...] = ()
     gone_to: tuple[str, ...] = ()
     unplaced: tuple[Extent, ...] = ()
+    copies: tuple[str, ...] = ()
     ceiling: Ceiling
 
     @property
@@ -258,6 +262,9 @@ class Specimen:
             buffer[:] = np.frombuffer(self.original(file, position, len(buffer)), np.uint8)
             return
         at = 0
+        if len(file.extents) == 1:
+            self.medium.read_into(file.extents[0].offset + position, buffer.data)
+            return
         for offset, length in within(cut(file.extents, file.size), position, len(buffer)):
             self.medium.read_into(offset, buffer[at : at + length].data)
             at += length

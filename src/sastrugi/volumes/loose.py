@@ -13,13 +13,16 @@ from sastrugi.volumes.base import Times
 from sastrugi.volumes.exfat import directory as exfat
 from sastrugi.volumes.exfat.layout import IN_USE, TYPE_NAME, TYPE_STREAM
 from sastrugi.volumes.fat import directory as fat
-from sastrugi.volumes.fat.layout import DIR_ENTRY, ENTRY_SIZE
+from sastrugi.volumes.fat.layout import ATTR_LONG_NAME, DIR_ENTRY, ENTRY_SIZE
 from sastrugi.volumes.relics import LooseTable
 
 _SECTOR = 512
 _MOST_JOINED = 200
 _LONGEST_RECORD = 21 * ENTRY_SIZE
 _DOT = b".".ljust(11)
+_LONG_NAME_BYTES = [*range(1, 11), *range(14, 26), *range(28, 32)]
+"""Where a long-name entry has its thirteen characters (FAT specification, "Long File Name Implementation")."""
+_FAT_PIECE, _EXFAT_PIECE = 26, 30
 
 
 @dataclass(slots=True)
@@ -85,6 +88,33 @@ def loose_folders(tables: Iterable[LooseTable]) -> list[LooseFolder]:
             folder.records = [_of_fat(folder.offset, record) for record in records]
     _join_exfat([folder for folder in out if folder.family == "exfat"])
     return out
+
+
+class NamePieces:
+    """The pieces of long names that stand in loose tables, whichever record they belong to: a name of which all pieces
+    stand can still be read, also where the folder lies in pieces itself."""
+
+    def __init__(self, tables: Iterable[LooseTable]) -> None:
+        self._pieces: dict[str, set[bytes]] = {"fat": set(), "exfat": set()}
+        for table in tables:
+            raw = np.frombuffer(table.data, "u1", len(table.data) // ENTRY_SIZE * ENTRY_SIZE).reshape(-1, ENTRY_SIZE)
+            if table.family == "exfat":
+                found = raw[(raw[:, 0] | IN_USE) == TYPE_NAME][:, 2:]
+            else:
+                found = raw[raw[:, 11] == ATTR_LONG_NAME][:, _LONG_NAME_BYTES]
+            self._pieces[table.family].update(row.tobytes() for row in found)
+
+    def tell(self, name: str) -> bool:
+        """Whether all pieces of a name stand."""
+        text = name.encode("utf-16-le", "replace")
+        short = (text + b"\0\0").ljust(-(-(len(text) + 2) // _FAT_PIECE) * _FAT_PIECE, b"\xff")
+        # A name that fills its entries has no end mark.
+        fat = (text if not len(text) % _FAT_PIECE else short, _FAT_PIECE)
+        exfat = (text.ljust(-(-len(text) // _EXFAT_PIECE) * _EXFAT_PIECE, b"\0"), _EXFAT_PIECE)
+        return any(
+            all(padded[at : at + size] in self._pieces[family] for at in range(0, len(padded), size))
+            for family, (padded, size) in (("fat", fat), ("exfat", exfat))
+        )
 
 
 def _join_exfat(folders: Sequence[LooseFolder]) -> None:

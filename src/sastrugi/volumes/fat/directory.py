@@ -198,16 +198,20 @@ def _take_long_name(record: Record, longs: NDArray[np.void], slot: int) -> None:
             return  # these long entries belong to another file
         found = bytes([first]).decode(OEM_CODEPAGE)
         begins = name.lstrip(" .")[:1]
-        if begins.isascii() and begins.isalnum() and found != begins.upper():
+        letter = begins.isalnum() if begins.isascii() else not found.isascii()
+        if letter and found != begins.upper():
             return  # likewise: a short name begins as its long name does
+        extension = record.short[8:11].decode(OEM_CODEPAGE).rstrip(" ").lower()
+        known = extension and "_" not in extension  # which may stand for a character that a short name cannot hold
+        told = name.lower().rpartition(".")[2].replace(" ", "")  # short names hold no spaces
+        ends_otherwise = bool(known and not told.startswith(extension))
+        if ended and ends_otherwise and extension.isascii():
+            return
         record.short = bytes([first]) + record.short[1:]
         record.first_char_lost = False
         record.name_note = f"long name whole; its checksum gives the short name's lost first character, {found}"
         record.name_sure = 0.98
-        extension = record.short[8:11].decode(OEM_CODEPAGE).rstrip(" ").lower()
-        known = extension and "_" not in extension  # which may stand for a character that a short name cannot hold
-        told = name.lower().rpartition(".")[2].replace(" ", "")  # short names hold no spaces
-        if not ended and known and not told.startswith(extension):
+        if not ended and ends_otherwise:
             # Names whose length is a multiple of 13 have no end mark; this one does not end in its extension.
             name += f".{extension}"
             record.name_note = "the end of its long name is overwritten; the short name tells the extension"
@@ -234,6 +238,13 @@ def _shape(name: str) -> tuple[str, str]:
     return re.sub(r"\d", "#", stem[1:]), extension
 
 
+def _telling_names(record: Record) -> set[str]:
+    """The names of a record, short and long, that tell first characters of others of their series."""
+    if record.first_char_lost or record.label:
+        return set()
+    return {short_name_text(record.short, record.case), record.name}
+
+
 def settle_lost_characters(folders: Iterable[list[Record]]) -> None:
     """Work out lost first characters from records of the same series: same folder first, then the whole volume."""
     tables = list(folders)
@@ -241,17 +252,15 @@ def settle_lost_characters(folders: Iterable[list[Record]]) -> None:
     stems: dict[str, Counter[str]] = {}
     for table in tables:
         for record in table:
-            if not record.first_char_lost and not record.label:
-                short = short_name_text(record.short, record.case)
-                shape = _shape(short)
-                everywhere.setdefault(shape, Counter())[short[:1]] += 1
-                stems.setdefault(shape[0], Counter())[short[:1]] += 1
+            for name in _telling_names(record):
+                shape = _shape(name)
+                everywhere.setdefault(shape, Counter())[name[:1]] += 1
+                stems.setdefault(shape[0], Counter())[name[:1]] += 1
     for table in tables:
         here: dict[tuple[str, str], Counter[str]] = {}
         for record in table:
-            if not record.first_char_lost and not record.label:
-                short = short_name_text(record.short, record.case)
-                here.setdefault(_shape(short), Counter())[short[:1]] += 1
+            for name in _telling_names(record):
+                here.setdefault(_shape(name), Counter())[name[:1]] += 1
         for record in table:
             if not record.first_char_lost:
                 continue
