@@ -84,7 +84,9 @@ def test_what_holds_of_every_score(tmp_path_factory: pytest.TempPathFactory, fil
     assert all(score.content == "intact" and score.name == "full" for score in ran.originals.files)
     assert {score.times for score in ran.originals.files} <= {"same"}
     gone = {score.path for score in ran.originals.files if score.ceiling_bytes < 1}
-    assert {score.path for score in ran.originals.beyond_ceiling} <= gone
+    assert {score.path for score in ran.originals.files if score.beyond_ceiling} <= gone
+    unnamed = {score.path for score in ran.originals.files if score.ceiling_name != "full"}
+    assert {score.path for score in ran.originals.files if score.name_beyond_ceiling} == unnamed
     shutil.rmtree(folder)
 
 

@@ -27,6 +27,18 @@ def parse_size(text: str | int) -> int:
     return int(value)
 
 
+def parse_share(text: str | float) -> float:
+    """A share from `0.95` or `95%`; raises SastrugiError with the ways to write one."""
+    words = str(text).strip()
+    try:
+        share = float(words.removesuffix("%")) / (100 if words.endswith("%") else 1)
+    except ValueError:
+        share = -1.0
+    if not 0 <= share <= 1:
+        raise SastrugiError(f"'{words[:60]}' is no share: write 0.95 or 95%")
+    return share
+
+
 def format_size(count: int | float) -> str:
     """Bytes as a short binary size: `512 B`, `20.0 KiB`, `1.5 GiB`."""
     value = float(count)

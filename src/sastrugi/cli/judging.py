@@ -35,7 +35,8 @@ _CeilingFloorOption = Annotated[
     typer.Option("--ceiling-floor", help="The same of the ceiling: named=97%.", metavar="FIGURE=SHARE"),
 ]
 _NoiseOption = Annotated[
-    float | None, typer.Option("--max-noise", help="Leave with 1 if more results are noise.", min=0.0, max=1.0)
+    str | None,
+    typer.Option("--max-noise", help="Leave with 1 if more results are noise: 0.02 or 2%.", metavar="SHARE"),
 ]
 _OpenOption = Annotated[
     bool, typer.Option("--open", help="Let other libraries decode what came back, in processes with limits.")
@@ -47,8 +48,10 @@ class Judge:
 
     def __init__(self, given: dict[str, Any]) -> None:
         from sastrugi.scoring.floors import parse_floors
+        from sastrugi.units import parse_share
 
         self._given = given
+        self._most_noise = None if given["max_noise"] is None else parse_share(given["max_noise"])
         self._floors, self._ceiling_floors = (parse_floors(given[name] or ()) for name in ("floor", "ceiling_floor"))
 
     def of(
@@ -61,19 +64,22 @@ class Judge:
             judged.open_results(progress)
         return judged
 
-    def missed(self, card: Scorecard) -> list[str]:
-        """The floors that a scorecard falls short of, in words."""
+    def scorecard(self, judged: Judgement) -> Scorecard:
+        """The scorecard, with the floors that it falls short of, in words."""
+        card = judged.scorecard()
+        return card.model_copy(update={"below_the_floor": tuple(self._missed(card))})
+
+    def _missed(self, card: Scorecard) -> list[str]:
         from sastrugi.scoring.floors import missed
 
-        return missed(card, self._floors, self._ceiling_floors, self._given["max_noise"])
+        return missed(card, self._floors, self._ceiling_floors, self._most_noise)
 
     def leave(self, card: Scorecard) -> None:
         """Say what is wrong with a score, and leave with status 1 if a floor was missed or a ceiling passed."""
         warn(card)
-        short = self.missed(card)
-        for line in short:
+        for line in card.below_the_floor:
             say(f"below the floor: {line}")
-        if short or card.beyond_ceiling:
+        if card.below_the_floor or card.beyond_ceiling:
             raise typer.Exit(1)
 
 
@@ -93,12 +99,20 @@ judging = sharing(
 
 
 def warn(card: Scorecard) -> None:
-    """What could not be read; and a score above its ceiling, which is a fault of the truth."""
+    """What could not be read; a table that tells of other results; and a score above its ceiling, which is a fault of
+    the truth."""
     unread = [*card.unreadable, *(f"{item.path}: {item.problem}" for item in card.results if item.problem)]
     if unread:
         say(f"{len(unread):,} of the results could not be read, such as {unread[0]}")
-    if card.beyond_ceiling:
+    if card.table_matched * 2 < card.table_rows:
         say(
-            f"the score of {card.beyond_ceiling[0].path} is above its ceiling ({len(card.beyond_ceiling)} in all): "
+            f"of {card.table_rows:,} rows of the table {card.table_matched:,} name a result that is there: "
+            "its column 'file' should hold paths below the folder of results"
+        )
+    beyond = card.beyond_ceiling
+    if beyond:
+        what = "score" if beyond[0].beyond_ceiling else "name"
+        say(
+            f"the {what} of {beyond[0].path} is above its ceiling ({len(beyond)} in all): "
             "either the results hold copies from elsewhere, or the truth of this specimen is wrong"
         )

@@ -51,8 +51,8 @@ def report(
         for target in targets:
             require_not_medium(target, opened.medium.path)
         judged = judge.of(opened, results, watched)
-        card = judged.scorecard()
-        short = judge.missed(card)
+        card = judge.scorecard(judged)
+        short = list(card.below_the_floor)
         pictures: Pictures = {}
         if any(target.suffix.lower() == ".html" for target in targets):
             pictures = damaged_pictures(judged, opened, card, watched)

@@ -80,7 +80,7 @@ def score(
             with ScanFile.open(results) as scan:
                 selection = chosen.of(scan, "")
                 selection.pick(scan)
-        card = judge.of(opened, results, watched, selection).scorecard()
+        card = judge.scorecard(judge.of(opened, results, watched, selection))
         target = out or results.with_name(f"{results.resolve().name}.scorecard.json")
         require_not_medium(target, opened.medium.path)
     text = card.model_dump_json(indent=1, by_alias=True)

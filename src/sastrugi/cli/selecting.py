@@ -13,7 +13,7 @@ if TYPE_CHECKING:
     from sastrugi.recovery.select import Selection
 
 _Words, _Numbers = list[str] | None, list[int] | None
-_SHARE = {"min": 0.0, "max": 1.0}
+_SHARE = {"metavar": "SHARE"}
 _SAID: tuple[tuple[str, Any, Any, str, str, dict[str, Any]], ...] = (
     ("state", str, "", "--state", "live, deleted, found, lost (the last two) or any.", {}),
     ("kinds", _Words, None, "--kind", "Only this kind (may be given again, like those below).", {}),
@@ -27,8 +27,8 @@ _SAID: tuple[tuple[str, Any, Any, str, str, dict[str, Any]], ...] = (
     ("max_size", str, "", "--max-size", "Only of at most this size.", {"metavar": "SIZE"}),
     ("since", str, "", "--since", "Only modified then or later: 2031-02-14.", {"metavar": "DATE"}),
     ("until", str, "", "--until", "Only modified then or before.", {"metavar": "DATE"}),
-    ("min_confidence", float, 0.0, "--min-confidence", "Only at least this sure (0 to 1).", _SHARE),
-    ("max_confidence", float, 1.0, "--max-confidence", "Only at most this sure (0 to 1).", _SHARE),
+    ("min_confidence", str, "0", "--min-confidence", "Only at least this sure: 0.9 or 90%.", _SHARE),
+    ("max_confidence", str, "1", "--max-confidence", "Only at most this sure.", _SHARE),
     ("saved", str, "", "--saved", "A selection kept by 'list --save-as'.", {"metavar": "NAME"}),
 )
 OPTIONS: Options = {
@@ -42,6 +42,10 @@ class Chosen:
 
     def __init__(self, given: dict[str, Any]) -> None:
         self._saved: str = given.pop("saved")
+        from sastrugi.units import parse_share
+
+        for key in ("min_confidence", "max_confidence"):
+            given[key] = parse_share(given[key])
         self._given = {key: tuple(value) if isinstance(value, list) else value for key, value in given.items()}
 
     @property

@@ -9,6 +9,7 @@ from typing import TYPE_CHECKING
 from xml.etree import ElementTree
 
 from sastrugi.report.style import percent
+from sastrugi.scoring.names import worth_of_name
 from sastrugi.units import format_size, printable
 
 if TYPE_CHECKING:
@@ -67,15 +68,21 @@ def _cell(text: str) -> str:
 
 
 def as_junit(card: Scorecard, missed: Sequence[str] = ()) -> str:
-    """Each reference file a test case: one that fell short of its ceiling failed, one that could not come back whole
-    and came back as far as it could was skipped.
+    """Each reference file a test case: one that fell short of its ceiling, in bytes or in its name, failed; one that
+    could not come back whole and came back as far as it could was skipped.
 
     Source: the JUnit XML that continuous-integration systems read (testsuite, testcase, failure, skipped).
     """
     cases = [*card.files]
-    short = [f for f in cases if f.size and not f.intact]
-    failed = [f for f in short if f.ceiling_bytes == 1 or f.completeness < f.ceiling_bytes]
-    skipped = [f for f in short if f not in failed]
+    failed, skipped = [], []
+    for file in cases:
+        in_part = bool(file.size) and not file.intact
+        attainable = file.ceiling_bytes == 1 or file.completeness < file.ceiling_bytes
+        unnamed = not file.named and worth_of_name(file.name) < worth_of_name(file.ceiling_name)
+        if (in_part and attainable) or (unnamed and (not in_part or file.has_content)):
+            failed.append(file)
+        elif in_part or not file.named:
+            skipped.append(file)
     suite = ElementTree.Element(
         "testsuite", name=_xml(f"{card.specimen}: {card.set}"), tests=str(len(cases) + bool(missed)),
         failures=str(len(failed) + bool(missed)), skipped=str(len(skipped)), errors="0",
@@ -87,8 +94,10 @@ def as_junit(card: Scorecard, missed: Sequence[str] = ()) -> str:
             ElementTree.SubElement(case, "skipped", message=_xml(file.reason))
         elif file in failed:
             complete, ceiling = percent(file.completeness), percent(file.ceiling_bytes)
-            told = f"{file.content}, {complete} complete of {ceiling}: {file.reason}"
-            ElementTree.SubElement(case, "failure", message=_xml(told), type=file.content)
+            named = f"name {file.name} of {file.ceiling_name}"
+            told = f"{file.content}, {complete} complete of {ceiling}, {named}: {file.reason}"
+            kind = "name" if file.intact else file.content
+            ElementTree.SubElement(case, "failure", message=_xml(told), type=kind)
     if missed:
         case = ElementTree.SubElement(suite, "testcase", classname="floors", name="floors")
         ElementTree.SubElement(case, "failure", message=_xml("; ".join(missed)), type="floor")

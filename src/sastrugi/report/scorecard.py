@@ -13,6 +13,7 @@ from sastrugi.report.style import GREEN, GREY, ORANGE, SKY, VERMILION, percent, 
 from sastrugi.units import format_size, printable
 
 if TYPE_CHECKING:
+    from sastrugi.scoring.names import NameWord
     from sastrugi.scoring.scorecard import Calibration, Figure, FileScore, Scorecard
 
 _BAR = 20
@@ -21,6 +22,13 @@ _MEANINGS = {
     "complete": "bytes in place",
     "named": "folder and name",
     "all three": "intact and named",
+}
+_NAMES: dict[NameWord, str] = {
+    "full": "whole",
+    "name": "right but for their folders",
+    "near": "nearly right",
+    "type": "only the type",
+    "none": "lost",
 }
 CAUSES = {
     "gone": "lost bytes for good",
@@ -72,7 +80,11 @@ def headline_table(card: Scorecard) -> RenderableType:
     meanings = " · ".join(f"{name}: {meaning}" for name, meaning in _MEANINGS.items())
     legend = Text(meanings + "\n", style=GREY).append("█", style=GREEN).append(" came back   ", style=GREY)
     legend.append("▒", style=ORANGE).append(" attainable, not back   ", style=GREY)
-    return Group(out, legend.append("·", style=GREY).append(" gone from the medium", style=GREY))
+    parts: list[RenderableType] = [out, legend.append("·", style=GREY).append(" gone from the medium", style=GREY)]
+    if card.live_copies:
+        told = f"{card.live_copies:,} of those attainable stand only inside of live files with the same content."
+        parts.append(Text(told, style=GREY))
+    return Group(*parts)
 
 
 def _bar(figure: Figure) -> Text:
@@ -167,6 +179,9 @@ def results_line(card: Scorecard) -> Text:
     if card.complete_bytes.of_set:
         whole, right = (percent(one.share_of_set) for one in (card.intact_bytes, card.complete_bytes))
         text.append(f"; by bytes {whole} intact, {right} complete")
+    if set(card.names) - {"full"}:
+        told = ", ".join(f"{card.names[word]:,} {meaning}" for word, meaning in _NAMES.items() if word in card.names)
+        text.append(f"; names of what came back: {told}")
     if set(card.places) - {"same", "untold"}:
         text.append(f"; claimed places: {', '.join(f'{count:,} {word}' for word, count in card.places.items())}")
     if set(card.opens) - {"untested"}:

@@ -60,7 +60,11 @@ def _places(story: Story) -> RenderableType:
 
 def _verdict(story: Story) -> Text:
     score, result = story.score, story.result
-    out = Text(f"Ceiling: {percent(score.ceiling_bytes)} of its bytes, name {score.ceiling_name}.\n")
+    out = Text(f"Ceiling: {percent(score.ceiling_bytes)} of its bytes, name {score.ceiling_name}.")
+    if score.ceiling_live:
+        where = " and ".join(printable(path) for path in score.copies[:2])
+        out.append(f" {percent(score.ceiling_live)} of them stand only in the live file {where}.")
+    out.append("\n")
     if result is None:
         return out.append("Nothing came back for it", style="bold").append(
             f": {score.reason}." if score.reason else "."

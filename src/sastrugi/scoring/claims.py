@@ -3,9 +3,12 @@
 from __future__ import annotations
 
 import csv
+import datetime as dt
 import json
 import math
 import re
+from collections import Counter
+from collections.abc import Collection
 from dataclasses import dataclass
 from pathlib import Path
 from typing import Any
@@ -23,18 +26,22 @@ COLUMNS: dict[str, tuple[str, ...]] = {
 }
 """What is read of a table, and the headings under which it may stand, in any order and case."""
 _LARGEST = 256 << 20
+_MOST_ABOVE = 32
+"""Folders above the results that a path in a table may name."""
 _EXTENT = re.compile(r"(\d{1,18})\+(\d{1,18})")
 
 
 @dataclass(frozen=True, slots=True)
 class Claim:
     """What a program says of one result: how sure it is (0 to 1) that it is intact, what the file was called, and where
-    on the medium it lay. `no_time`: that it knows no modified time, so that the result's is when it was written."""
+    on the medium it lay, and when it was modified. `no_time`: that it knows no modified time, so that the result's is
+    when it was written."""
 
     confidence: float | None = None
     original_path: str = ""
     extents: tuple[Extent, ...] = ()
     no_time: bool = False
+    modified: dt.datetime | None = None
 
 
 def read_claims(table: Path | None, results: Path) -> dict[str, Claim]:
@@ -63,8 +70,42 @@ def read_claims(table: Path | None, results: Path) -> dict[str, Claim]:
         told = f"{table}, row {number}"
         sure, where = _confidence(told, found["confidence"]), _extents(told, found["extents"])
         no_time = bool(known[heads]["modified"]) and not found["modified"]
-        out[_below(found["file"], roots)] = Claim(sure, found["original"].replace("\\", "/"), where, no_time)
+        when = _moment(told, found["modified"])
+        name = _below(found["file"], roots)
+        out[name] = Claim(sure, found["original"].replace("\\", "/"), where, no_time, when)
     return out
+
+
+def matched_claims(claims: dict[str, Claim], names: Collection[str]) -> dict[str, Claim]:
+    """The claims of results that are there, by their names. Where paths begin elsewhere (on another machine, or on a
+    drive), the beginning is left out with which most of them fit."""
+    out = {path: claim for path, claim in claims.items() if path in names}
+    others = [path for path in claims if path not in out]
+    above: Counter[str] = Counter()
+    for path in others:
+        parts = path.split("/")
+        for n in range(1, min(len(parts), _MOST_ABOVE)):
+            if "/".join(parts[n:]) in names:
+                above["/".join(parts[:n]) + "/"] += 1
+    for prefix, _ in above.most_common(1):
+        for path in others:
+            if path.startswith(prefix) and path.removeprefix(prefix) in names:
+                out.setdefault(path.removeprefix(prefix), claims[path])
+    return out
+
+
+def _moment(row: str, text: str) -> dt.datetime | None:
+    if not text.strip():
+        return None
+    try:
+        found = dt.datetime.fromisoformat(text.strip())
+        return found.astimezone().replace(tzinfo=None) if found.tzinfo else found
+    except (ValueError, OverflowError):
+        pass
+    try:
+        return dt.datetime.fromtimestamp(float(text))
+    except (ValueError, OverflowError, OSError):
+        raise SastrugiError(f"{row}: '{text[:40]}' is no time: write 2031-02-03 08:00:00") from None
 
 
 def _rows(table: Path) -> list[dict[str, Any]]:

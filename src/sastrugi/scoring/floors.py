@@ -6,6 +6,7 @@ from collections.abc import Iterable
 
 from sastrugi.errors import SastrugiError
 from sastrugi.scoring.scorecard import Figure, Scorecard
+from sastrugi.units import parse_share
 
 FIGURES = ("intact", "complete", "named", "all_three", "precision")
 
@@ -17,14 +18,13 @@ def parse_floors(given: Iterable[str]) -> dict[str, float]:
         name, _, value = text.partition("=")
         name = name.strip().replace("-", "_").replace(" ", "_")
         try:
-            share = float(value.strip().removesuffix("%")) / (100 if value.strip().endswith("%") else 1)
-        except ValueError:
-            share = -1.0
-        if name not in FIGURES or not 0 <= share <= 1:
+            out[name] = parse_share(value)
+        except SastrugiError:
+            name = ""
+        if name not in FIGURES:
             raise SastrugiError(
-                f"'{text}' is no floor: write intact=0.95 or intact=95%, for one of {', '.join(FIGURES)}"
+                f"'{text[:60]}' is no floor: write intact=0.95 or intact=95%, for one of {', '.join(FIGURES)}"
             )
-        out[name] = share
     return out
 
 
@@ -34,12 +34,14 @@ def missed(
     """What the scorecard falls short of, in words; empty if it stands on all floors.
 
     `floors` are shares of the set, `ceiling_floors` of the ceiling; `most_noise` is the share of results that are no
-    file at all. Of nothing, every floor is missed but that of noise.
+    file at all. Where nothing was to come back (a negative control) a floor stands if nothing did.
     """
     out: list[str] = []
     for limits, of in ((floors, "set"), (ceiling_floors, "ceiling")):
         for name, limit in limits.items():
             share = _share(card, name, of)
+            if share is None and _rightly_nothing(card, of):
+                continue
             if share is None or share < limit:
                 has = "nothing to measure" if share is None else f"{share:.1%}"
                 out.append(f"{name.replace('_', ' ')}: {has} of the {of}, the floor is {limit:.1%}")
@@ -48,6 +50,13 @@ def missed(
         if noise > most_noise:
             out.append(f"noise: {noise:.1%} of the results, the limit is {most_noise:.1%}")
     return out
+
+
+def _rightly_nothing(card: Scorecard, of: str) -> bool:
+    """Whether nothing was expected, and what came back is nothing but files that were never lost."""
+    expected = card.intact.of_set if of == "set" else card.intact.of_ceiling
+    invented = len(card.results) - card.classes["live"] - card.classes["stale"] - card.classes["reference"]
+    return not expected and not invented
 
 
 def _share(card: Scorecard, name: str, of: str) -> float | None:

@@ -24,10 +24,16 @@ BY: dict[str, Callable[[FileScore], str]] = {
     "pieces": lambda f: f"{f.pieces}" if f.pieces < _MOST_PIECES else f"{_MOST_PIECES} or more",
     "size": lambda f: size_class(f.size),
     "name": lambda f: f.ceiling_name,
-    "ceiling": lambda f: "whole" if f.ceiling_bytes == 1 else "part" if f.ceiling_bytes else "gone",
+    "ceiling": lambda f: _ceiling_class(f),
 }
 """What files are grouped by, each with the key of a file."""
 _ORDER = ("0", *(name for _, name in _SIZES), _LARGER)
+
+
+def _ceiling_class(file: FileScore) -> str:
+    if file.ceiling_live:
+        return "live copy"
+    return "whole" if file.ceiling_bytes == 1 else "part" if file.ceiling_bytes else "gone"
 
 
 def size_class(size: int) -> str:

@@ -16,7 +16,7 @@ from sastrugi.scoring.claims import read_claims
 from sastrugi.scoring.damage import shortfall
 from sastrugi.scoring.groups import figures_of, group_of
 from sastrugi.scoring.matching import Candidate, assign
-from sastrugi.scoring.names import NameVerdict, compare_names
+from sastrugi.scoring.names import NameVerdict, compare_names, worth_of_name
 from sastrugi.scoring.opens import differences, open_results
 from sastrugi.scoring.places import compare_places
 from sastrugi.scoring.results import Folder, Result, read_findings, read_folder
@@ -37,6 +37,8 @@ from sastrugi.specimen.truth import Specimen, TruthFile
 from sastrugi.specimen.unchanged import require_unchanged
 from sastrugi.units import format_size
 
+_MOST_NAMED = 32
+"""Results of one name that are looked at for one file."""
 _NAME_REASONS = {"name": "right content, folder lost", "near": "right content, name damaged"}
 RESULT_CLASSES: tuple[ResultClass, ...] = ("reference", "live", "stale", "copy", "fragment", "noise")
 
@@ -85,7 +87,7 @@ class Judgement:
     ) -> None:
         self._results_from = results_from
         self._specimen, self._files, self._results, self._found = specimen, files, folder.results, found
-        self._chosen, self._unreadable = chosen, folder.unreadable
+        self._chosen, self._unreadable, self._folder = chosen, folder.unreadable, folder
         self._file_systems = {
             (v.name, life.number): life.file_system for v in specimen.truth.volumes for life in v.lives
         }
@@ -114,13 +116,15 @@ class Judgement:
         free = [result for result in self._results if result.number not in used]
         by_name: dict[str, list[Result]] = {}
         for result in free:
-            by_name.setdefault(result.named.rpartition("/")[2].casefold(), []).append(result)
-        candidates = [
-            Candidate(result.number, n, 0, verdict)
-            for n in open_files
-            for result in by_name.get(self._files[n].name.casefold(), ())
-            if (verdict := compare_names(result.named, self._files[n].path)) >= NameVerdict.NEAR
-        ]
+            path = result.named.casefold().strip("/").split("/")
+            for key in {path[-1], "/".join(path[-2:])}:
+                by_name.setdefault(key, []).append(result)
+        candidates: list[Candidate] = []
+        for n in open_files:
+            path = self._files[n].path.casefold().strip("/").split("/")
+            named = {r.number: r for key in ("/".join(path[-2:]), path[-1]) for r in by_name.get(key, ())[:_MOST_NAMED]}
+            verdicts = {number: compare_names(r.named, self._files[n].path) for number, r in named.items()}
+            candidates += [Candidate(number, n, 0, v) for number, v in verdicts.items() if v >= NameVerdict.NEAR]
         return assign(candidates)
 
     def scorecard(self) -> Scorecard:
@@ -134,6 +138,8 @@ class Judgement:
             set=self._chosen.name,
             results_from=self._results_from,
             **figures_of(scores),
+            live_copies=sum(s.size > 0 and s.ceiling_bytes == 1 and s.ceiling_live > 0 for s in scores),
+            names=Counter(s.name for s in scores if s.has_content),
             places=Counter(s.place for s in scores if s.result),
             times=Counter(s.times for s in scores if s.result),
             opens=Counter(s.opens for s in scores if s.result),
@@ -144,6 +150,8 @@ class Judgement:
             files=tuple(scores),
             results=tuple(classes),
             unreadable=tuple(self._unreadable),
+            table_rows=self._folder.table_rows,
+            table_matched=self._folder.table_matched,
         )
 
     def of(self, number: int) -> tuple[TruthFile, FileScore, Result | None]:
@@ -178,6 +186,8 @@ class Judgement:
         content = self._content(file, answer, foreign)
         moved = self._shifted.get(n) if answer is None else None
         cause, reason = self._reason(file, content, chosen, moved)
+        has_content = bool(answer or (foreign and moved and moved.result == foreign.result))
+        name = chosen.name.word if chosen else "none"
         wrong_runs, longest_right = shortfall(answer.damage, file.size) if answer else (0, 0)
         return FileScore(
             id=file.id,
@@ -191,7 +201,7 @@ class Judgement:
             size=file.size,
             content=content,
             completeness=(answer.in_place / file.size if file.size else 1.0) if answer else 0.0,
-            name=chosen.name.word if chosen else "none",
+            name=name,
             result=result.path if result else None,
             first_wrong=answer.first_wrong if answer else None,
             damage=answer.damage if answer else "",
@@ -204,7 +214,11 @@ class Judgement:
             confidence=result.confidence if result else None,
             ceiling_bytes=file.ceiling.bytes,
             ceiling_name=file.ceiling.name,
+            ceiling_live=file.ceiling.live,
+            copies=file.copies,
+            has_content=has_content,
             beyond_ceiling=bool(answer and answer.beyond_ceiling),
+            name_beyond_ceiling=has_content and worth_of_name(name) > worth_of_name(file.ceiling.name),
             shift=moved.shift if moved else None,
             shifted=moved.right / file.size if moved else 0.0,
             cause=cause,
@@ -250,7 +264,8 @@ class Judgement:
             share = "all" if gone == 1 else f"{gone:.0%}"
             return "gone", f"{share} of its bytes gone, overwritten by {takers or 'other data'}"
         if content == "missing" or chosen is None:
-            return "not found", "there, but not found"
+            where = f"only in the live file {file.copies[0]}" if file.copies else "there"
+            return "not found", f"{where}, but not found"
         size = self._results[chosen.result].size
         if content == "foreign":
             return "foreign", "its name came back on other content"

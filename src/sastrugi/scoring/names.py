@@ -28,6 +28,11 @@ class NameVerdict(IntEnum):
 _ALIAS = re.compile(r"(?P<start>.{1,6})~\d{1,6}(\.(?P<extension>.{0,3}))?")
 
 
+def worth_of_name(word: NameWord) -> int:
+    """Verdicts and ceilings of names on one scale; the best is the greatest."""
+    return _WORDS.index(word)
+
+
 def _plain(text: str) -> str:
     return unicodedata.normalize("NFC", text)
 

@@ -15,7 +15,7 @@ from sastrugi.media.extents import within
 from sastrugi.recovery.findings import ScanFile, medium_identity
 from sastrugi.recovery.manifest import MANIFEST, MANIFEST_HEAD
 from sastrugi.recovery.select import Selection
-from sastrugi.scoring.claims import Claim
+from sastrugi.scoring.claims import Claim, matched_claims
 from sastrugi.specimen.digests import blake3_file, blake3_of
 
 _PIECE = 4 << 20
@@ -84,10 +84,13 @@ class Result:
 
 @dataclass(frozen=True, slots=True)
 class Folder:
-    """What is in a folder of results, and which of its folders could not be read."""
+    """What is in a folder of results, and which of its folders could not be read; and how many rows a table of claims
+    has, and how many of them are of these results."""
 
     results: list[Result]
     unreadable: list[str]
+    table_rows: int = 0
+    table_matched: int = 0
 
 
 def read_folder(folder: Path, claims: dict[str, Claim]) -> Folder:
@@ -110,14 +113,15 @@ def read_folder(folder: Path, claims: dict[str, Claim]) -> Folder:
     files.sort(key=lambda item: item[0])
     out: list[Result] = []
     unsaid = Claim()
+    claims, rows = matched_claims(claims, {_told(parts) for parts, _, _ in files}), len(claims)
     for parts, path, status in files:
         if parts == (MANIFEST,) and _is_manifest(path):
             continue
         name = _told(parts)
         said = claims.get(name, unsaid)
-        when = None if said.no_time else _moment(status.st_mtime)
+        when = None if said.no_time else said.modified or _moment(status.st_mtime)
         out.append(Result(0, name, status.st_size, path, said.extents, when, said.confidence, said.original_path))
-    return Folder(in_order(out), sorted(unreadable))
+    return Folder(in_order(out), sorted(unreadable), rows, len(claims))
 
 
 def in_order(results: list[Result]) -> list[Result]:

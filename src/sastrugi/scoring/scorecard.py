@@ -16,7 +16,7 @@ OpensWord = Literal["yes", "no", "untested"]
 if TYPE_CHECKING:
     import pandas as pd
 
-SCORECARD_VERSION = 2
+SCORECARD_VERSION = 3
 _Z95 = 1.959963984540054
 
 ContentVerdict = Literal["intact", "padded", "cut", "mixed", "foreign", "missing"]
@@ -33,7 +33,9 @@ class FileScore(_Value):
     letter a 512-byte block, run-length coded; `wrong_runs` counts its runs that are not right, `longest_right` is in
     bytes. `nearness` is how near a damaged picture or sound is, in decibels. `confidence` is what the program said
     of the result that answers. Where none does, but one holds its bytes at another place, `shift` is how many bytes
-    later, `shifted` the share of them. `cause` is what most held it back, `reason` the same in words."""
+    later, `shifted` the share of them. `has_content`: the result that answers, or bears its name, holds something of
+    it; only then a name counts. `ceiling_live` is the share of its bytes that stands only inside live files, `copies`
+    are these. `cause` is what most held it back, `reason` the same in words."""
 
     id: int
     path: str
@@ -58,8 +60,12 @@ class FileScore(_Value):
     nearness: float | None
     confidence: float | None
     ceiling_bytes: float
-    ceiling_name: str
+    ceiling_name: NameWord
+    ceiling_live: float
+    copies: tuple[str, ...]
+    has_content: bool
     beyond_ceiling: bool
+    name_beyond_ceiling: bool
     shift: int | None
     shifted: float
     cause: Cause
@@ -71,7 +77,8 @@ class FileScore(_Value):
 
     @property
     def named(self) -> bool:
-        return self.name == "full"
+        """Whether it came back under its whole name, with something of its content."""
+        return self.name == "full" and self.has_content
 
 
 class ResultScore(_Value):
@@ -132,7 +139,10 @@ class Group(_Value):
 
 class Scorecard(_Value):
     """All of it. Headline figures are out of the set and out of the ceiling; `groups` give them by each property.
-    `unreadable` are folders among the results that could not be read, and why."""
+    `names` counts the verdicts of names of files of which something came back, `live_copies` the files that could come
+    back whole only because live files hold the same; `table_rows` and `table_matched` tell how much of a table of
+    claims was of these results. `unreadable` are folders among the results that could not be read, and why;
+    `below_the_floor` the floors missed, in words."""
 
     format: Literal["sastrugi-scorecard"] = "sastrugi-scorecard"
     version: int = SCORECARD_VERSION
@@ -146,6 +156,8 @@ class Scorecard(_Value):
     intact_bytes: Figure
     complete_bytes: Figure
     groups: dict[str, tuple[Group, ...]]
+    live_copies: int
+    names: dict[NameWord, int]
     times: dict[TimeWord, int]
     places: dict[PlaceWord, int]
     opens: dict[OpensWord, int]
@@ -156,6 +168,9 @@ class Scorecard(_Value):
     files: tuple[FileScore, ...]
     results: tuple[ResultScore, ...]
     unreadable: tuple[str, ...]
+    table_rows: int = 0
+    table_matched: int = 0
+    below_the_floor: tuple[str, ...] = ()
 
     def frame(self) -> pd.DataFrame:
         """One row for each reference file, with the columns of FileScore."""
@@ -165,7 +180,8 @@ class Scorecard(_Value):
 
     @property
     def beyond_ceiling(self) -> list[FileScore]:
-        return [file for file in self.files if file.beyond_ceiling]
+        """The files that came back with bytes or names that nobody should be able to have."""
+        return [file for file in self.files if file.beyond_ceiling or file.name_beyond_ceiling]
 
 
 def wilson(count: int, of: int) -> tuple[float, float] | None:
