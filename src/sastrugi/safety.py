@@ -6,7 +6,7 @@ import os
 import shutil
 import tempfile
 from collections.abc import Iterator
-from contextlib import contextmanager
+from contextlib import contextmanager, suppress
 from pathlib import Path
 
 from sastrugi.errors import DestinationError
@@ -15,6 +15,8 @@ from sastrugi.errors import DestinationError
 @contextmanager
 def atomic_file(path: Path) -> Iterator[Path]:
     """A temporary path beside `path`; it becomes `path` when the block ends well and vanishes when it does not."""
+    if path.is_dir():
+        raise DestinationError(f"{path}: is a folder: name a file")
     try:
         path.parent.mkdir(parents=True, exist_ok=True)
         handle, name = tempfile.mkstemp(prefix=f".{path.name[:40]}.", suffix=".partial", dir=path.parent)
@@ -29,18 +31,20 @@ def atomic_file(path: Path) -> Iterator[Path]:
     except OSError as error:
         raise DestinationError(f"{path}: cannot be written: {error.strerror}") from error
     finally:
-        temporary.unlink(missing_ok=True)
+        with suppress(OSError):
+            temporary.unlink(missing_ok=True)
 
 
 def write_text(path: Path, text: str) -> None:
     with atomic_file(path) as temporary:
-        temporary.write_text(text, encoding="utf-8")
+        temporary.write_text(text, encoding="utf-8", errors="backslashreplace")
 
 
 @contextmanager
 def new_folder(path: Path, what: str) -> Iterator[Path]:
     """A temporary folder that becomes `path` when the block ends well; `path` must be new or an empty folder."""
     require_empty(path, what)
+    path = path if path.name else path.resolve()
     try:
         path.parent.mkdir(parents=True, exist_ok=True)
         temporary = Path(tempfile.mkdtemp(prefix=f".{path.name[:40]}.", suffix=".partial", dir=path.parent))
@@ -52,6 +56,8 @@ def new_folder(path: Path, what: str) -> Iterator[Path]:
         if path.is_dir():
             path.rmdir()
         temporary.replace(path)
+    except OSError as error:
+        raise DestinationError(f"{path}: cannot be written: {error.strerror}") from error
     finally:
         if temporary.exists():
             shutil.rmtree(temporary, ignore_errors=True)

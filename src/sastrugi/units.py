@@ -12,19 +12,24 @@ _FACTORS = {unit.lower(): 1024**n for n, unit in enumerate(_BINARY)} | {
     unit.lower(): 1000**n for n, unit in enumerate(("B", "kB", "MB", "GB", "TB", "PB"))
 }
 _UNPRINTABLE = ("Cc", "Cf", "Cs", "Zl", "Zp")
+_LARGEST, _LARGEST_TOLD, _MOST_DIGITS = (1 << 63) - 1, "8192 PiB", 30
 _SIZE = re.compile(r"\s*(\d+(?:\.\d+)?)\s*([A-Za-z]*)\s*")
 
 
 def parse_size(text: str | int) -> int:
     """Bytes from `4 GiB`, `512`, `1.5 MB`; raises SastrugiError with the ways to write one."""
     if isinstance(text, int):
-        return text
+        text = str(text)
     match = _SIZE.fullmatch(text)
     factor = _FACTORS.get((match[2] or "B").lower()) if match else None
     if match is None or factor is None:
         raise SastrugiError(f"'{text}' is not a size: write a number and a unit, such as '64 MiB' or '2 GB'")
-    value = float(match[1]) * factor if "." in match[1] else int(match[1]) * factor
-    return int(value)
+    if len(match[1]) > _MOST_DIGITS:
+        raise SastrugiError(f"'{text[:40]}…' is not a size of anything: write one below {_LARGEST_TOLD}")
+    value = int(float(match[1]) * factor) if "." in match[1] else int(match[1]) * factor
+    if value > _LARGEST:
+        raise SastrugiError(f"'{text}' is larger than anything can be: write a size below {_LARGEST_TOLD}")
+    return value
 
 
 def parse_share(text: str | float) -> float:

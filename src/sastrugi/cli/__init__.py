@@ -11,7 +11,7 @@ import sys
 
 import typer
 
-from sastrugi.cli import capture, corpus, demo, findings, looking, recipe, reporting, scan, scoring, specimen
+from sastrugi.cli import capture, corpus, demo, findings, looking, recipe, reporting, scan, scoring, specimen, streams
 
 _OBJECTS = 100_000
 """New objects between two looks for those that only hold each other. There are few, and a look costs with all objects
@@ -61,6 +61,7 @@ def main() -> None:
     from sastrugi.errors import SastrugiError, Unfinished
 
     gc.set_threshold(_OBJECTS)
+    streams.prepare()
     try:
         app()
     except Unfinished as error:

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import json
+import re
 import shlex
 import signal
 import sys
@@ -16,6 +17,7 @@ from typing import TYPE_CHECKING, Annotated, Any
 
 import typer
 
+from sastrugi.cli.streams import is_unicode, reader_is_gone
 from sastrugi.errors import Unfinished
 from sastrugi.progress import Progress
 from sastrugi.units import printable
@@ -29,6 +31,7 @@ if TYPE_CHECKING:
 
 WIDTH = 100
 _JSON_SECONDS = 0.5
+_NOT_ASCII, _HALVES = re.compile("[^\x00-\x7f]"), re.compile("[\ud800-\udfff]")
 
 JsonOption = Annotated[bool, typer.Option("--json", help="Print one JSON document on stdout and nothing else there.")]
 
@@ -50,7 +53,15 @@ def _console() -> Console:
 
 
 def show_json(document: Any) -> None:
-    print(json.dumps(document, ensure_ascii=False, indent=1))
+    show_json_text(json.dumps(document, ensure_ascii=False, indent=1))
+
+
+def show_json_text(text: str) -> None:
+    """Print a JSON document that is text already; in an encoding that has not all characters, as escapes."""
+    if not text.isascii():
+        escaped = _HALVES if is_unicode(sys.stdout) else _NOT_ASCII
+        text = escaped.sub(lambda match: json.dumps(match[0])[1:-1], text)
+    print(text)
 
 
 def show_lines(lines: Iterable[str]) -> None:
@@ -60,6 +71,8 @@ def show_lines(lines: Iterable[str]) -> None:
     while batch := list(islice(lines, most)):
         sys.stdout.write("\n".join(batch) + "\n")
         sys.stdout.flush()
+        if reader_is_gone():
+            return
         most = min(most * 4, 2048)
 
 

@@ -165,7 +165,7 @@ def preview(
 
     target = out or Path(f"{scan_file.name.removesuffix('.scan')}.preview.png")
     with ScanFile.open(scan_file) as scan:
-        source = medium or Path(scan.get("medium"))
+        source = medium or scan.medium_path
         findings = chosen.of(scan, "lost").pick(scan, sort.value)
         with medium_at(source) as opened, progress() as watched:
             check_medium(scan, opened)
@@ -210,7 +210,7 @@ def extract(
     from sastrugi.report.findings import extract_summary
 
     with ScanFile.open(scan_file) as scan:
-        source = medium or Path(scan.get("medium"))
+        source = medium or scan.medium_path
         check_destination(to, source, go_on)
         findings = chosen.of(scan, "any" if with_live else "lost").pick(scan)
         with medium_at(source) as opened:

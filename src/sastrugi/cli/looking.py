@@ -135,7 +135,7 @@ def _layers_of_scan(path: Path, chosen: Chosen) -> tuple[MediumLayers, list[Path
     from sastrugi.recovery.findings import ScanFile
     from sastrugi.report.layers import layers_of_scan
 
-    with ScanFile.open(path) as scan, medium_at(Path(scan.get("medium"))) as opened:
+    with ScanFile.open(path) as scan, medium_at(scan.medium_path) as opened:
         check_medium(scan, opened)
         selection = chosen.of(scan, "any")
         selection.pick(scan)

@@ -8,7 +8,7 @@ from typing import Annotated
 
 import typer
 
-from sastrugi.cli.console import JsonOption, progress, say, show, show_json
+from sastrugi.cli.console import JsonOption, progress, say, show, show_json, show_json_text
 from sastrugi.cli.judging import Judge, ResultsArgument, SetOption, SpecimenArgument, TableOption, judging
 from sastrugi.cli.selecting import Chosen, selecting
 
@@ -86,7 +86,7 @@ def score(
     text = card.model_dump_json(indent=1, by_alias=True)
     write_text(target, text + "\n")
     if as_json:
-        print(text)
+        show_json_text(text)
     else:
         groups = [group_table(card, one.value) for one in by or (By.kind,)]
         show(headline_table(card), *groups, short_files_table(card, limit), results_line(card))

@@ -23,6 +23,7 @@ from sastrugi.media.faults import FAULTS_SUFFIX, write_faults
 from sastrugi.media.raw import RawMedium
 from sastrugi.progress import Progress
 from sastrugi.safety import require_not_medium, require_outside, write_text
+from sastrugi.texts import parse_json, read_text
 from sastrugi.units import format_size
 
 _FORMAT, _VERSION = "sastrugi-capture", 1
@@ -31,6 +32,7 @@ _JOURNAL = "journal.json"
 _HEAD = 1 << 20
 _SAVE_SECONDS = 1.0
 _ZEROS = bytes(_STEP)
+_LARGEST_JOURNAL = 256 << 20
 
 
 @dataclass(slots=True)
@@ -140,7 +142,7 @@ def _begin(source: Medium, out: Path, work: Path, container: str, part_size: int
 
 def _resume(journal: _Journal, out: Path) -> None:
     try:
-        saved = json.loads(journal.path.read_text("utf-8"))
+        saved = parse_json(read_text(journal.path, _LARGEST_JOURNAL))
         position = int(saved.pop("position"))
         lost = RangeSet(Extent(int(offset), int(length)) for offset, length in saved.pop("unreadable"))
     except (OSError, ValueError, KeyError, TypeError, AttributeError) as error:

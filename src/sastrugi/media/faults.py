@@ -15,8 +15,10 @@ from pathlib import Path
 
 from sastrugi.errors import MediumError
 from sastrugi.media.extents import Extent, RangeSet
+from sastrugi.texts import LARGEST_NUMBER, parse_json, read_text
 
 FAULTS_SUFFIX = ".faults.json"
+_LARGEST, _SLOWEST = 64 << 20, 60.0
 _FORMAT, _VERSION = "sastrugi-faults", 1
 _KEYS = {"format", "version", "unreadable", "flaky", "slow", "drop_out"}
 
@@ -64,7 +66,7 @@ def read_faults(image: Path) -> Faults | None:
     if not path.is_file():
         return None
     try:
-        document = json.loads(path.read_text("utf-8"))
+        document = parse_json(read_text(path, _LARGEST))
         if document["format"] != _FORMAT or document["version"] != _VERSION:
             raise ValueError(f"is {document['format']} version {document['version']}, not {_FORMAT} version {_VERSION}")
         if unknown := set(document) - _KEYS:
@@ -72,15 +74,21 @@ def read_faults(image: Path) -> Faults | None:
         faults = Faults(
             RangeSet(_extent(*row) for row in document.get("unreadable", [])),
             [(_extent(*row[:2]), int(row[2])) for row in document.get("flaky", [])],
-            [(_extent(*row[:2]), min(max(float(row[2]), 0.0), 60.0)) for row in document.get("slow", [])],
+            [(_extent(*row[:2]), _seconds(row[2])) for row in document.get("slow", [])],
             None if document.get("drop_out") is None else int(document["drop_out"]),
         )
-    except (OSError, ValueError, KeyError, TypeError, IndexError, AttributeError) as error:
+    except (OSError, ValueError, KeyError, TypeError, LookupError, AttributeError, OverflowError) as error:
         raise MediumError(f"{path}: is no list of faults: {error}") from error
     return faults
 
 
+def _seconds(value: float) -> float:
+    if not 0 <= float(value) <= _SLOWEST:
+        raise ValueError(f"a slow read takes 0 to {_SLOWEST:g} seconds, not {value!r:.40}")
+    return float(value)
+
+
 def _extent(offset: int, length: int) -> Extent:
-    if int(offset) < 0 or int(length) <= 0:
-        raise ValueError("a range lies before the start or is empty")
+    if int(offset) < 0 or int(length) <= 0 or int(offset) + int(length) > LARGEST_NUMBER:
+        raise ValueError("a range is empty, or lies where no medium is")
     return Extent(int(offset), int(length))

@@ -5,9 +5,12 @@ from __future__ import annotations
 import datetime as dt
 import hashlib
 import json
+import os
 import re
+import shutil
 import sqlite3
-from collections.abc import Iterable, Iterator
+import tempfile
+from collections.abc import Callable, Iterable, Iterator
 from dataclasses import dataclass, field
 from functools import lru_cache
 from pathlib import Path
@@ -16,6 +19,7 @@ from typing import Any
 from sastrugi.errors import ScanFileError
 from sastrugi.media import Extent, Medium
 from sastrugi.media.extents import cut, total
+from sastrugi.texts import LARGEST_NUMBER, parse_json
 from sastrugi.volumes.base import Times
 
 SCAN_VERSION = 1
@@ -39,6 +43,22 @@ CREATE TABLE findings (
 );
 CREATE INDEX findings_start ON findings (start);
 """
+_SOUND_ROW = " AND ".join(
+    [
+        "typeof(number) = 'integer' AND number >= 0",
+        "state IN ('live', 'deleted', 'found') AND typeof(volume) IN ('integer', 'null')",
+        *(f"typeof({name}) = 'text'" for name in ("folder", "name", "kind", "grp", "passes", "reasons", "extents")),
+        *(f"typeof({name}) IN ('text', 'null')" for name in ("created", "modified", "accessed")),
+        *(f"typeof({name}) = 'integer' AND {name} >= 0" for name in ("size", "sound")),
+        *(f"typeof({name}) = 'real' AND {name} BETWEEN 0 AND 1" for name in ("confidence", "name_sure")),
+        "typeof(start) IN ('integer', 'null')",
+        *(
+            f"CASE WHEN json_valid({name}) THEN json_type({name}) = 'array' ELSE 0 END"
+            for name in ("reasons", "extents")
+        ),
+    ]
+)
+"""Whether a row is one that a scan wrote, as SQL: whoever passes rows on looks at no more of them."""
 _WORKING = "CREATE TABLE IF NOT EXISTS marks (start INTEGER PRIMARY KEY, length INTEGER NOT NULL, marks BLOB NOT NULL)"
 """What an unfinished scan keeps for itself; dropped at its end."""
 
@@ -126,6 +146,33 @@ class Tally:
     confidence: float
 
 
+def _path_as_text(path: Path) -> str:
+    """A path as the scan file keeps it: as it is, or (one that is no Unicode) as a URL."""
+    text = str(path)
+    return path.as_uri() if _has_halves(text) else text
+
+
+def _has_halves(text: str) -> bool:
+    try:
+        text.encode()
+    except UnicodeEncodeError:
+        return True
+    return False
+
+
+def _path_from_text(text: str) -> Path:
+    if text.startswith("file://"):
+        from urllib.parse import unquote_to_bytes
+
+        return Path(os.fsdecode(unquote_to_bytes(text.removeprefix("file://"))))
+    return Path(text)
+
+
+def _number(value: int) -> int:
+    """A number that a database can hold."""
+    return max(min(value, LARGEST_NUMBER), -LARGEST_NUMBER)
+
+
 def is_scan_file(path: Path) -> bool:
     """Whether a file is a scan file, by its head."""
     try:
@@ -157,7 +204,7 @@ class ScanFile:
             )
         try:
             path.parent.mkdir(parents=True, exist_ok=True)
-            db = sqlite3.connect(path, timeout=10)
+            db = sqlite3.connect(os.fsencode(path), timeout=10)
             db.execute("PRAGMA synchronous = NORMAL")
             db.executescript(
                 f"PRAGMA application_id = {_APPLICATION_ID}; PRAGMA user_version = {SCAN_VERSION}; {_SCHEMA}"
@@ -165,7 +212,7 @@ class ScanFile:
         except (OSError, sqlite3.Error) as error:
             raise ScanFileError(f"{path}: the scan file cannot be made: {error}") from error
         scan = cls(path, db)
-        scan.put("medium", str(medium.path.resolve()))
+        scan.put("medium", _path_as_text(medium.path.resolve()))
         scan.put("medium_size", str(medium.size))
         scan.put("medium_identity", medium_identity(medium))
         scan.put("passes", ",".join(passes))
@@ -179,12 +226,15 @@ class ScanFile:
         if not path.is_file():
             raise ScanFileError(f"{path}: there is no such scan file: make one with 'sastrugi scan'")
         try:
-            mode = "rw" if for_writing else "ro"
-            db = sqlite3.connect(f"file:{_quoted(path)}?mode={mode}", uri=True, timeout=10)
-            application = db.execute("PRAGMA application_id").fetchone()[0]
-            version = db.execute("PRAGMA user_version").fetchone()[0]
+            db, application, version = _opened(path, "rw" if for_writing else "ro")
         except sqlite3.Error as error:
-            raise ScanFileError(f"{path}: is no scan file, or is damaged ({error})") from error
+            try:
+                if for_writing or not _journal(path).exists():
+                    raise error
+                # Whoever wrote it was killed in the middle: what was not whole is taken back before anybody reads.
+                db, application, version = _opened_after_a_kill(path)
+            except (OSError, sqlite3.Error) as again:
+                raise ScanFileError(f"{path}: is no scan file, or is damaged ({again})") from again
         if application != _APPLICATION_ID:
             raise ScanFileError(f"{path}: is a database, but no scan file of Sastrugi")
         if version != SCAN_VERSION:
@@ -216,6 +266,34 @@ class ScanFile:
         """Forget what was not committed."""
         self._db.rollback()
 
+    def number(self, key: str) -> int:
+        """A whole number that the scan file keeps; 0 where there is none."""
+        return int(self._value(key, int, 0))
+
+    def seconds(self) -> float:
+        """How long the scan has taken so far."""
+        return float(self._value("seconds", float, 0.0))
+
+    def ranges(self, key: str) -> list[Extent]:
+        """Extents that the scan file keeps under a key."""
+        return list(self._value(key, _extents, ()))
+
+    def facts(self, key: str) -> dict[str, Any]:
+        """An object that the scan file keeps under a key."""
+        return dict(self._value(key, parse_json, {}))
+
+    def _value(self, key: str, read: Callable[[str], Any], without: Any) -> Any:
+        text = self.get(key)
+        try:
+            return read(text) if text else without
+        except (ValueError, TypeError, LookupError, OverflowError) as error:
+            raise ScanFileError(f"{self.path}: is damaged: '{key}' holds {text[:40]!r}") from error
+
+    @property
+    def medium_path(self) -> Path:
+        """Where the medium was when it was scanned."""
+        return _path_from_text(self.get("medium"))
+
     def put(self, key: str, value: str) -> None:
         self._run("INSERT OR REPLACE INTO scan VALUES (?, ?)", (key, value))
 
@@ -232,14 +310,11 @@ class ScanFile:
             "INSERT OR REPLACE INTO volumes VALUES (?,?,?,?,?,?,?,?,?,?,?)",
             (
                 volume.number,
-                volume.where.offset,
-                volume.where.length,
+                *map(_number, volume.where),
                 volume.file_system,
                 volume.label,
                 volume.serial,
-                volume.cluster,
-                volume.used,
-                volume.free,
+                *map(_number, (volume.cluster, volume.used, volume.free)),
                 volume.origin,
                 json.dumps(volume.health),
             ),
@@ -250,9 +325,17 @@ class ScanFile:
         self._run("DELETE FROM volumes WHERE number > ?", (last,))
 
     def volumes(self) -> list[FoundVolume]:
-        rows = self._run("SELECT * FROM volumes ORDER BY number")
-        made = ((row[0], Extent(row[1], row[2]), *row[3:10], tuple(json.loads(row[10]))) for row in rows)
-        return [FoundVolume(*values) for values in made]
+        try:
+            rows = self._run("SELECT * FROM volumes ORDER BY number").fetchall()
+            return [
+                FoundVolume(
+                    int(row[0]), Extent(int(row[1]), int(row[2])), *map(str, row[3:6]), *map(int, row[6:9]), str(row[9]),
+                    tuple(map(str, parse_json(row[10]))),
+                )
+                for row in rows
+            ]  # fmt: skip
+        except (sqlite3.Error, ValueError, TypeError) as error:
+            raise ScanFileError(f"{self.path}: is damaged: {error}") from error
 
     def add(self, finding: Finding) -> Finding:
         """Store a finding; it gets its number."""
@@ -266,7 +349,7 @@ class ScanFile:
                 finding.name,
                 finding.kind,
                 finding.group,
-                finding.size,
+                _number(finding.size),
                 _text(times.created),
                 _text(times.modified),
                 _text(times.accessed),
@@ -287,7 +370,7 @@ class ScanFile:
         self._run(
             "UPDATE findings SET size=?, confidence=?, reasons=?, start=?, extents=?, sound=? WHERE number=?",
             (
-                finding.size,
+                _number(finding.size),
                 round(finding.confidence, 4),
                 json.dumps(finding.reasons, ensure_ascii=False),
                 finding.extents[0].offset if finding.extents else None,
@@ -304,17 +387,21 @@ class ScanFile:
     def findings(self, where: str = "", values: tuple[Any, ...] = (), order: str = "number") -> Iterator[Finding]:
         """Findings that fulfil an SQL condition (all if it is empty), in order of `order`."""
         condition = f"WHERE {where}" if where else ""
-        cursor = self._run(f"SELECT * FROM findings {condition} ORDER BY {order}", values)
+        cursor = self._run(f"SELECT *, {_SOUND_ROW} FROM findings {condition} ORDER BY {order}", values)
         try:
             for row in cursor:
-                yield _finding(row)
-        except (sqlite3.Error, ValueError, TypeError, LookupError) as error:
+                yield _finding(_sound(row))
+        except (sqlite3.Error, ValueError, TypeError, LookupError, OverflowError) as error:
             raise ScanFileError(f"{self.path}: is damaged: {error}") from error
 
     def sound_extents(self) -> Iterator[tuple[Extent, ...]]:
         """For each finding: where the bytes lie that nothing speaks against."""
-        for packed, sound in self._run("SELECT extents, sound FROM findings WHERE sound > 0 ORDER BY start"):
-            yield cut(_extents(packed), sound)
+        rows = self._run("SELECT extents, sound FROM findings WHERE sound > 0 ORDER BY start")
+        try:
+            for packed, sound in rows:
+                yield cut(_extents(packed), sound)
+        except (sqlite3.Error, ValueError, TypeError, LookupError, OverflowError) as error:
+            raise ScanFileError(f"{self.path}: is damaged: {error}") from error
 
     def add_marks(self, where: Extent, packed: bytes) -> None:
         """Keep what a survey saw in a stretch of the medium (see recovery.survey)."""
@@ -348,7 +435,7 @@ class ScanFile:
 
     def kinds(self) -> list[str]:
         """The kinds that findings are of."""
-        return [row[0] for row in self._run("SELECT DISTINCT kind FROM findings")]
+        return [str(row[0]) for row in self._run("SELECT DISTINCT kind FROM findings")]
 
     def count(self, where: str, values: tuple[Any, ...] = ()) -> int:
         """How many findings fulfil an SQL condition."""
@@ -367,8 +454,12 @@ class ScanFile:
 
     def rows(self, where: str, values: tuple[Any, ...] = (), order: str = "number") -> Iterator[tuple[Any, ...]]:
         """Findings as the file keeps them (docs/formats/scan-file.md), for those who pass them on."""
-        for row in self._run(f"SELECT * FROM findings WHERE {where} ORDER BY {order}", values):  # noqa: UP028
-            yield row  # a reader may stop when the file is closed already, which a delegated cursor would not bear
+        rows = self._run(f"SELECT *, {_SOUND_ROW} FROM findings WHERE {where} ORDER BY {order}", values)
+        try:
+            for row in rows:
+                yield _sound(row)
+        except (sqlite3.Error, ValueError) as error:
+            raise ScanFileError(f"{self.path}: is damaged: {error}") from error
 
     def tally(self, by: str, where: str, values: tuple[Any, ...] = ()) -> list[Tally]:
         """Findings counted by one of TALLIES."""
@@ -377,11 +468,30 @@ class ScanFile:
         rows = self._run(
             f"SELECT {TALLIES[by]} AS what, {columns} FROM findings WHERE {where} GROUP BY what ORDER BY what", values
         )
-        return [Tally("" if row[0] is None else str(row[0]), *row[1:]) for row in rows]
+        try:
+            return [
+                Tally(
+                    "" if row[0] is None else str(row[0]), *(int(count or 0) for count in row[1:6]), float(row[6] or 0)
+                )
+                for row in rows
+            ]
+        except (sqlite3.Error, ValueError, TypeError, OverflowError) as error:
+            raise ScanFileError(f"{self.path}: is damaged: {error}") from error
 
     def counts(self) -> dict[str, int]:
         """Findings by state."""
-        return dict(self._run("SELECT state, count(*) FROM findings GROUP BY state ORDER BY state").fetchall())
+        rows = self._run("SELECT state, count(*) FROM findings GROUP BY state ORDER BY state")
+        try:
+            return {str(state): int(count) for state, count in rows}
+        except sqlite3.Error as error:
+            raise ScanFileError(f"{self.path}: is damaged: {error}") from error
+
+
+def _sound(row: tuple[Any, ...]) -> tuple[Any, ...]:
+    """A row without the answer of _SOUND_ROW behind it; raises ValueError where that is no."""
+    if row[-1] != 1:
+        raise ValueError(f"finding {row[0]!r:.40} is not as a scan writes it")
+    return row[:-1]
 
 
 def _finding(row: tuple[Any, ...]) -> Finding:
@@ -399,7 +509,7 @@ def _finding(row: tuple[Any, ...]) -> Finding:
         passes=tuple(row[11].split(",")),
         confidence=row[12],
         name_sure=row[13],
-        reasons=json.loads(row[14]),
+        reasons=[str(reason) for reason in parse_json(row[14])],
         extents=_extents(row[16]),
         sound=row[17],
     )
@@ -415,14 +525,48 @@ def _matches(pattern: str, text: str) -> bool:
 
 
 def _extents(packed: str) -> tuple[Extent, ...]:
-    return tuple(Extent(int(offset), int(length)) for offset, length in json.loads(packed))
+    out = tuple(Extent(int(offset), int(length)) for offset, length in parse_json(packed))
+    for offset, length in out:
+        if offset < 0 or length < 0 or offset + length > LARGEST_NUMBER:
+            raise ValueError(f"{offset}+{length} is no place on a medium")
+    return out
 
 
 def _text(moment: dt.date | None) -> str | None:
     return moment.isoformat() if moment else None
 
 
-def _quoted(path: Path) -> str:
+def _journal(path: Path) -> Path:
+    return path.with_name(path.name + "-journal")
+
+
+def _opened(path: Path, mode: str) -> tuple[sqlite3.Connection, int, int]:
+    """A connection, with the application and the version that the file names. Raises sqlite3.Error."""
     from urllib.parse import quote
 
-    return quote(str(path.resolve()))
+    db = sqlite3.connect(f"file:{quote(os.fsencode(path.resolve()))}?mode={mode}", uri=True, timeout=10)
+    try:
+        application, version = (
+            db.execute(f"PRAGMA {name}").fetchone()[0] for name in ("application_id", "user_version")
+        )
+        db.execute("SELECT count(*) FROM sqlite_master").fetchone()
+    except sqlite3.Error:
+        db.close()
+        raise
+    return db, application, version
+
+
+def _opened_after_a_kill(path: Path) -> tuple[sqlite3.Connection, int, int]:
+    """The same of a file whose writer was killed; a copy of one that cannot be written here."""
+    try:
+        return _opened(path, "rw")
+    except sqlite3.Error:
+        with tempfile.TemporaryDirectory(prefix="sastrugi-") as folder:
+            copy = Path(folder) / "copy.scan"
+            shutil.copyfile(path, copy)
+            shutil.copyfile(_journal(path), _journal(copy))
+            found = _opened(copy, "rw")
+            into = sqlite3.connect(":memory:")
+            found[0].backup(into)
+            found[0].close()
+        return into, found[1], found[2]

@@ -100,7 +100,9 @@ def _judge_placement(medium: Medium, volume: Volume, entry: Entry, placement: Pl
     if entry.damaged and not conflicts:
         reasons[1] = "no other file owns its clusters"
     confidence, sound, measure = 0.0, 0, None
-    if total(placement.extents) < entry.size:
+    if not placement.extents:
+        reasons[1] = "none of its bytes were ever written: all of it reads as zeros"
+    elif total(placement.extents) < entry.size - entry.unwritten:
         reasons.append("its size reaches beyond the end of the volume")
     elif placement.extents[-1].end > medium.size:
         reasons.append("part of it lies beyond the end of the medium")
@@ -116,8 +118,10 @@ def _judge_placement(medium: Medium, volume: Volume, entry: Entry, placement: Pl
         looked_through = sound >= entry.size and (_TEXT_REASON in reasons or (measure is not None and _looks(measure)))
         confidence, sound = (confidence * _LOOKED, sound) if looked_through else (confidence * _OVERLAP, 0)
         reasons.append(f"{overlapped_by}, deleted as well and written later, claims some of the same clusters")
+    if entry.unwritten and placement.extents:
+        reasons.append(f"its last {plural(entry.unwritten, 'byte')} were never written, and read as zeros")
     owned = total(conflict.extent for conflict in conflicts if conflict.owner != NOBODY)
-    if not sound and not proved and owned >= total(placement.extents):
+    if not sound and not proved and owned >= total(placement.extents) > 0:
         return Verdict(None, None, 0.0, (*reasons, NOTHING_LEFT))
     return Verdict(placement, measure, confidence, tuple(reasons), sound)
 

@@ -43,8 +43,13 @@ def find_places(medium: Medium) -> list[Place]:
         bare = probe(medium, whole)
         return [Place(1, bare.where, "bare volume from the first sector", None, bare)] if bare else []
     places: list[Place] = []
+    known: set[int] = set()
     for part in partitions:
-        volume = probe(medium, part.where) if part.where.offset < medium.size else None
+        # Partitions that begin at one place hold one volume, which is read once.
+        volume = (
+            probe(medium, part.where) if part.where.offset < medium.size and part.where.offset not in known else None
+        )
+        known.add(part.where.offset)
         places.append(Place(len(places) + 1, part.where, f"partition {part.number} ({part.type_name})", part, volume))
     return places
 

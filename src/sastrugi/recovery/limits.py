@@ -10,6 +10,7 @@ from sastrugi.errors import SastrugiError
 from sastrugi.kinds import all_kinds, kind_named
 from sastrugi.media import Extent
 from sastrugi.recovery.findings import Finding
+from sastrugi.texts import parse_json
 
 
 @dataclass(frozen=True, slots=True)
@@ -76,9 +77,16 @@ class Limits:
 
     @classmethod
     def read(cls, text: str) -> Limits:
-        values = json.loads(text or "{}")
-        named: dict[str, Any] = {key: tuple(v) if isinstance(v, list) else v for key, v in values.items()}
-        return cls(**named)
+        """Raises SastrugiError for what no scan wrote."""
+        try:
+            values = parse_json(text or "{}")
+            plain = asdict(cls())
+            named: dict[str, Any] = {key: tuple(v) if isinstance(v, list) else v for key, v in values.items()}
+            if any(type(value) is not type(plain[key]) for key, value in named.items()):
+                raise ValueError("a value is of another type")
+            return cls(**named)
+        except (ValueError, TypeError, KeyError, AttributeError) as error:
+            raise SastrugiError(f"the limits that the scan file keeps are damaged ({error}): scan again") from error
 
     def words(self) -> str:
         """In words, for people; empty if nothing is limited."""

@@ -9,8 +9,10 @@ from collections.abc import Iterable
 from pathlib import Path
 
 from sastrugi.errors import DestinationError
+from sastrugi.texts import read_text
 
 MANIFEST = "manifest.csv"
+_LARGEST = 1 << 30
 MANIFEST_HEAD = "finding,file,size,"
 FIELDS = ("finding", "file", "size", "blake3", "sha256", "confidence", "original_path", "modified", "extents", "note")
 
@@ -45,9 +47,8 @@ class Manifest:
 def read_manifest(path: Path) -> dict[int, str]:
     """The findings a manifest lists, with their files; a last line that was cut by a kill is taken off."""
     try:
-        with path.open(encoding="utf-8", newline="") as file:
-            text = file.read()
-    except (OSError, UnicodeDecodeError) as error:
+        text = read_text(path, _LARGEST)
+    except (OSError, ValueError) as error:
         raise DestinationError(f"{path}: cannot be read: {error}") from error
     whole = text[: text.rfind("\n") + 1]
     if len(whole) < len(text):

@@ -70,12 +70,14 @@ def scan(
         try:
             run = _Run(medium, scan_file, places, Limits.read(scan_file.get("limits")), progress)
             for name in scan_file.get("passes").split(","):
+                if name not in PASSES:
+                    raise ScanFileError(f"{out}: is damaged: '{name[:40]}' is no pass")
                 if scan_file.get(f"done_{name}") != "yes":
                     getattr(run, name)()
                     scan_file.put(f"done_{name}", "yes")
                     scan_file.commit()
             scan_file.put("unread", json.dumps(list(medium.unread)))
-            scan_file.put("seconds", f"{float(scan_file.get('seconds', '0')) + time.monotonic() - began:.3f}")
+            scan_file.put("seconds", f"{scan_file.seconds() + time.monotonic() - began:.3f}")
             scan_file.finish()
         except (KeyboardInterrupt, Interrupted):
             scan_file.commit()
@@ -257,7 +259,7 @@ class _Run:
         claims = self._sound_claims()
         grids = [Grid(volume.data, volume.cluster_size, volume) for volume in self._volumes]
         grids += [Grid(v.where, v.cluster) for v in self._file.volumes() if v.number > len(self._places)]
-        start = max(int(self._file.get("content_at", "0")), self._range.offset)
+        start = max(self._file.number("content_at"), self._range.offset)
         unclaimed = [gap for gap in claims.gaps(self._range) if gap.end > start]
         self._sweep(unclaimed)
         self._progress.start("content", self._range.end - start)

@@ -14,6 +14,7 @@ from typing import Any
 from sastrugi.errors import SastrugiError
 from sastrugi.kinds import all_kinds
 from sastrugi.recovery.findings import PASSES, Finding, ScanFile
+from sastrugi.texts import parse_json
 from sastrugi.units import parse_size
 
 STATES = ("live", "deleted", "found", "lost", "any")
@@ -72,7 +73,7 @@ class Selection:
     def read(cls, text: str) -> Selection:
         """The inverse of `text`; raises SastrugiError if it is none."""
         try:
-            given = json.loads(text)
+            given = parse_json(text)
             known = {f.name: type(getattr(cls(), f.name)) for f in fields(cls)}
             return cls(**{key: known[key](value) for key, value in given.items()})
         except (ValueError, TypeError, KeyError, AttributeError):

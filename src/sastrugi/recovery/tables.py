@@ -22,7 +22,7 @@ def table_findings(medium: Medium, number: int, volume: Volume, listed: bool = T
     live = {
         entry.placements[0].extents
         for entry in entries
-        if not (entry.deleted or entry.damaged) and entry.placements and entry.size
+        if not (entry.deleted or entry.damaged) and entry.placements and entry.placements[0].extents
     }
     later = overlaps([entry for entry in entries if entry.deleted and entry.size and entry.placements])
     for entry in entries:

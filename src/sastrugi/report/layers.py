@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import json
 from collections.abc import Iterable, Iterator
 from dataclasses import dataclass, field
 from typing import TYPE_CHECKING
@@ -159,7 +158,7 @@ def layers_of_scan(title: str, scan: ScanFile, selection: Selection, medium: Med
     from sastrugi.recovery.layout import find_places
 
     claims: dict[str, list[Extent]] = {letter: [] for letter, _, _ in _OF_A_SCAN}
-    claims["U"] = [Extent(*part) for part in json.loads(scan.get("unread", "[]"))]
+    claims["U"] = scan.ranges("unread")
     _claim_structures(claims, medium, [place.volume for place in find_places(medium) if place.volume])
     seen, twice = RangeSet(), RangeSet()
     for finding in selection.iterate(scan, "place"):

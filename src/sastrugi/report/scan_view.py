@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import json
 from dataclasses import asdict
 from pathlib import Path
 from typing import TYPE_CHECKING, Any
@@ -54,13 +53,13 @@ def _limits(facts: dict[str, Any]) -> str:
 
 def scan_json(scan: ScanFile) -> dict[str, Any]:
     return {
-        "medium": scan.get("medium"),
-        "medium_size": int(scan.get("medium_size", "0")),
+        "medium": printable(str(scan.medium_path)),
+        "medium_size": scan.number("medium_size"),
         "state": scan.get("state"),
-        "seconds": float(scan.get("seconds", "0")),
+        "seconds": scan.seconds(),
         "passes": scan.get("passes").split(","),
-        "limits": json.loads(scan.get("limits", "{}") or "{}"),
-        "unread": json.loads(scan.get("unread", "[]")),
+        "limits": scan.facts("limits"),
+        "unread": scan.ranges("unread"),
         "selections": list(scan.selections()),
         "volumes": [volume_json(volume) for volume in scan.volumes()],
         **{f"by_{by}": [asdict(one) for one in scan.tally(by, "1")] for by in _BY},

@@ -4,7 +4,6 @@ from __future__ import annotations
 
 import csv
 import datetime as dt
-import json
 import math
 import re
 from collections import Counter
@@ -16,6 +15,7 @@ from typing import Any
 from sastrugi.errors import SastrugiError
 from sastrugi.media import Extent
 from sastrugi.recovery.manifest import MANIFEST, MANIFEST_HEAD
+from sastrugi.texts import LARGEST_NUMBER, parse_json, read_text
 
 COLUMNS: dict[str, tuple[str, ...]] = {
     "file": ("file", "result", "result file", "path", "output"),
@@ -50,8 +50,9 @@ def read_claims(table: Path | None, results: Path) -> dict[str, Claim]:
     if table is None:
         manifest = results / MANIFEST
         try:
-            if not manifest.read_bytes()[:64].startswith(MANIFEST_HEAD.encode()):
-                return {}
+            with manifest.open("rb") as file:
+                if not file.read(64).startswith(MANIFEST_HEAD.encode()):
+                    return {}
         except OSError:
             return {}
         table = manifest
@@ -110,18 +111,16 @@ def _moment(row: str, text: str) -> dt.datetime | None:
 
 def _rows(table: Path) -> list[dict[str, Any]]:
     try:
-        if table.stat().st_size > _LARGEST:
-            raise SastrugiError(f"{table}: is larger than any table of results")
-        text = table.read_text("utf-8-sig")
+        text = read_text(table, _LARGEST, "utf-8-sig")
         if table.suffix.lower() == ".json":
-            rows = json.loads(text)
+            rows = parse_json(text)
             if not isinstance(rows, list) or not all(isinstance(row, dict) for row in rows):
                 raise SastrugiError(f"{table}: is no list of objects, one for each result")
             return rows
         sample = text[:4096].partition("\n")[0]
         separator = max(",;\t", key=sample.count)
         return list(csv.DictReader(text.splitlines(), delimiter=separator))
-    except (OSError, ValueError, csv.Error, RecursionError) as error:
+    except (OSError, ValueError, csv.Error) as error:
         raise SastrugiError(f"{table}: cannot be read as a table: {error}") from error
 
 
@@ -147,7 +146,7 @@ def _below(path: str, roots: tuple[str, ...]) -> str:
 def _extents(row: str, text: str) -> tuple[Extent, ...]:
     """`offset+length`, in bytes, with anything but digits and plus signs between them."""
     out = tuple(Extent(int(offset), int(length)) for offset, length in _EXTENT.findall(text))
-    if bool(text.strip()) != bool(out):
+    if bool(text.strip()) != bool(out) or any(extent.end > LARGEST_NUMBER for extent in out):
         raise SastrugiError(f"{row}: '{text[:40]}' are no extents: write offset+length in bytes: 4096+512 8192+100")
     return out
 

@@ -171,7 +171,7 @@ class _Adopting:
             entry.placements[0].extents: (part, entry)
             for part, found in self.records.entries.items()
             for entry in found
-            if not entry.deleted and entry.placements and entry.size
+            if not entry.deleted and entry.placements and entry.placements[0].extents
         }
         rest: list[tuple[Known, Entry | None]] = []
         taken: set[int] = set()

@@ -100,7 +100,14 @@ def parts_of_medium(medium: Medium) -> list[Part]:
     if not listed:
         whole = Extent(0, medium.size)
         return [Part("medium", whole, False, probe(medium, whole))]
-    return [Part(f"part{n}", row.where, True, probe(medium, row.where)) for n, row in enumerate(listed, 1)]
+    known: set[int] = set()
+    out: list[Part] = []
+    for number, row in enumerate(listed, 1):
+        out.append(
+            Part(f"part{number}", row.where, True, None if row.where.offset in known else probe(medium, row.where))
+        )
+        known.add(row.where.offset)
+    return out
 
 
 class Records:

@@ -19,9 +19,12 @@ from sastrugi.specimen.steps import STEPS
 from sastrugi.specimen.steps.layout import VolumePlace
 from sastrugi.specimen.steps.store import CorpusTable
 from sastrugi.specimen.tables import RangeTable, Size, StepTable, Table
+from sastrugi.texts import read_text
 
 SUFFIX = ".toml"
 _LARGEST = 16 << 40
+_LARGEST_TEXT = 4 << 20
+_DOTTED = re.compile(r"(?:[\w\"'-]{1,80}[ \t]*\.[ \t]*){40}")
 _MOST_WORDS = 20
 """So many right words are listed where none is near."""
 if TYPE_CHECKING:
@@ -52,7 +55,7 @@ class Recipe(Table):
     recipe: Literal[1]
     name: Annotated[str, Field(pattern=r"^[a-z0-9][a-z0-9-]{0,60}$")]
     title: str
-    seed: int
+    seed: Annotated[int, Field(ge=-(1 << 63), lt=1 << 63)]
     starts: dt.datetime = dt.datetime(2031, 2, 3, 8, 0)
     medium: MediumTable
     steps: Annotated[list[AnyStep], Field(min_length=1)]
@@ -92,24 +95,32 @@ def load_recipe(name: str) -> Recipe:
             raise RecipeError(f"'{name}' is neither a recipe file nor a shipped recipe{hint}")
         return parse_recipe(shipped[name], name)
     try:
-        text = path.read_text("utf-8")
+        text = read_text(path, _LARGEST_TEXT)
     except OSError as error:
         raise RecipeError(f"{name}: cannot be read: {error.strerror}") from error
-    except UnicodeDecodeError as error:
-        raise RecipeError(f"{name}: is no text in UTF-8 (byte {error.start})") from error
+    except ValueError as error:
+        raise RecipeError(f"{name}: cannot be used: {error}") from error
     return parse_recipe(text, name, path.resolve().parent)
 
 
 def parse_recipe(text: str, origin: str, base: Path | None = None) -> Recipe:
     """A recipe from its text."""
+    if _DOTTED.search(text):
+        raise RecipeError(f"{origin}: no key of a recipe has so many parts")
     try:
         tables = tomllib.loads(text)
     except tomllib.TOMLDecodeError as error:
         raise RecipeError(f"{origin}: is no TOML: {error}") from error
+    except RecursionError as error:
+        raise RecipeError(f"{origin}: is nested too deep for a recipe") from error
+    except ValueError as error:  # a number of thousands of digits, a date that is none
+        raise RecipeError(f"{origin}: is no TOML: {str(error)[:80]}") from error
     try:
         recipe = Recipe.model_validate(tables)
     except ValidationError as error:
         raise RecipeError(_explain(error, text, origin)) from error
+    except (RecursionError, OverflowError) as error:
+        raise RecipeError(f"{origin}: holds a value that no recipe needs ({str(error)[:60]})") from error
     return recipe.model_copy(update={"text": text, "base": base or Path.cwd()})
 
 

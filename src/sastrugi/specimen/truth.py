@@ -3,19 +3,19 @@
 from __future__ import annotations
 
 import datetime as dt
-import json
 from collections.abc import Iterator
 from pathlib import Path
-from typing import Literal
+from typing import Literal, Self
 
 import numpy as np
 from numpy.typing import NDArray
-from pydantic import BaseModel, ConfigDict, ValidationError
+from pydantic import BaseModel, ConfigDict, ValidationError, model_validator
 
 from sastrugi.errors import SpecimenError
 from sastrugi.media import Extent, Medium, RangeSet, open_medium
-from sastrugi.media.extents import cut, within
+from sastrugi.media.extents import cut, total, within
 from sastrugi.media.opening import SPECIMEN_IMAGE
+from sastrugi.texts import LARGEST_NUMBER, parse_json, read_text
 
 TRUTH_VERSION = 4
 READABLE_VERSIONS = (2, 3, 4)
@@ -24,6 +24,8 @@ TRUTH_FILE, RECIPE_FILE, ORIGINALS, SUMS_FILE = "truth.json", "recipe.toml", "or
 UNKNOWN = "unknown"
 """The file system of a volume that no reader of ours can read."""
 _READ = 1 << 22
+_LARGEST = 2 << 30
+_HEX = frozenset("0123456789abcdef")
 
 NameCeiling = Literal["full", "name", "near", "type", "none"]
 Placed = Literal["whole", "start", "hint", "none"]
@@ -88,6 +90,25 @@ class TruthFile(_Value):
     unplaced: tuple[Extent, ...] = ()
     copies: tuple[str, ...] = ()
     ceiling: Ceiling
+
+    @model_validator(mode="after")
+    def _is_possible(self) -> Self:
+        """What a name of a file, a place or a size can be: paths are opened and bytes read by them."""
+        for digest, length in ((self.blake3, 64), (self.sha256, 64)):
+            if digest and (len(digest) != length or not set(digest) <= _HEX):
+                raise ValueError(f"'{digest[:20]}' is no digest")
+        if not self.blake3:
+            raise ValueError("it has no digest")
+        if not 0 <= self.size <= LARGEST_NUMBER:
+            raise ValueError(f"{self.size} is no size of a file")
+        for part in (*self.extents, *self.record, *self.gone, *self.unplaced):
+            if part.offset < 0 or part.length < 0 or part.end > LARGEST_NUMBER:
+                raise ValueError(f"{part.offset}+{part.length} is no place")
+        if total(self.extents) + total(self.unplaced) < self.size:
+            raise ValueError("its parts are fewer than its bytes")
+        if not 0 <= self.ceiling.bytes <= 1 or not 0 <= self.ceiling.live <= self.ceiling.bytes + 1e-9:
+            raise ValueError("its ceiling is no share")
+        return self
 
     @property
     def name(self) -> str:
@@ -187,6 +208,22 @@ class Truth(_Value):
     folders: tuple[TruthFolder, ...]
     files: tuple[TruthFile, ...]
 
+    @model_validator(mode="after")
+    def _belongs_together(self) -> Self:
+        lives = {(volume.name, life.number) for volume in self.volumes for life in volume.lives}
+        for file in self.files:
+            if (file.volume, file.life) not in lives:
+                raise ValueError(f"{file.path[:60]} is of a life that there is not")
+        if len({file.id for file in self.files}) < len(self.files):
+            raise ValueError("two files have one number")
+        for volume in self.volumes:
+            numbers = [life.number for life in volume.lives]
+            if numbers != list(range(1, len(numbers) + 1)):
+                raise ValueError(f"the lives of volume '{volume.name[:60]}' are not numbered in order")
+        if not 0 <= self.medium.size <= LARGEST_NUMBER or self.medium.sector not in (512, 4096):
+            raise ValueError("its medium is none that there can be")
+        return self
+
     @property
     def lost(self) -> list[TruthFile]:
         return [file for file in self.files if file.lost]
@@ -198,9 +235,11 @@ class Truth(_Value):
 
 def _read_truth(path: Path) -> Truth:
     try:
-        text = path.read_bytes()
+        text = read_text(path, _LARGEST)
     except OSError as error:
         raise SpecimenError(f"{path}: cannot be read: {error.strerror}") from error
+    except ValueError as error:
+        raise SpecimenError(f"{path}: cannot be used: {error}") from error
     try:
         truth = Truth.model_validate_json(text)
         version: object = truth.version
@@ -217,10 +256,10 @@ def _read_truth(path: Path) -> Truth:
     return truth
 
 
-def _version_of(path: Path, text: bytes) -> object:
+def _version_of(path: Path, text: str) -> object:
     try:
-        loaded = json.loads(text)
-    except (ValueError, RecursionError) as error:
+        loaded = parse_json(text)
+    except ValueError as error:
         raise SpecimenError(f"{path}: cannot be read: {error}") from error
     return loaded.get("version") if isinstance(loaded, dict) else None
 

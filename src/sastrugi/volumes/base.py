@@ -48,6 +48,8 @@ class Entry:
     name_sure: float = 1.0
     name_note: str = ""
     notes: list[str] = field(default_factory=list)
+    unwritten: int = 0
+    """Bytes at its end that were never written and read as zeros; no placement holds them."""
     damaged: bool = False
     """Whether a live file's clusters cannot be followed as its volume says: a driver would not give it."""
 

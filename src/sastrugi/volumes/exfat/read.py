@@ -281,6 +281,8 @@ class ExfatVolume(ClusterVolume[Geometry, Record]):
                     places, name_sure=record.name_sure * sure,
                     name_note=record.name_note, notes=list(record.notes),
                 )  # fmt: skip
+                if not record.folder:
+                    entry.unwritten = max(record.size - record.valid_size, 0)
                 entry.placements = self._placements(record, deleted, entry.notes)
                 yield entry
 
@@ -296,7 +298,10 @@ class ExfatVolume(ClusterVolume[Geometry, Record]):
             notes.append("its stream entry names no cluster of this volume")
             return ()
         if record.valid_size < record.size:
-            notes.append(f"only {record.valid_size:,} of its {record.size:,} bytes were ever written")
+            notes.append(
+                f"only {record.valid_size:,} of its {record.size:,} bytes were ever written (the rest reads as zeros, "
+                "and is not brought back)"
+            )
         size = min(record.valid_size, record.size)
         needed = -(-record.size // self.cluster_size)
         room = g.clusters + FIRST_CLUSTER - record.cluster
@@ -311,7 +316,10 @@ class ExfatVolume(ClusterVolume[Geometry, Record]):
             if have < needed:
                 notes.append(problem or f"its chain ends after {plural(have, 'cluster')} of {needed:,}")
             return (Placement(cut(self._extents(runs), size), "its chain in the FAT"),)
-        guesses = self._guess_placements(record.cluster, record.size)
+        guesses = tuple(
+            Placement(cut(guess.extents, size), guess.reason)
+            for guess in self._guess_placements(record.cluster, record.size)
+        )
         if have < needed:
             return guesses
         chain = Placement(cut(self._extents(runs), size), "its chain, which still stands in the FAT")

@@ -1,0 +1,37 @@
+"""Texts that come from outside: bounded, from regular files only, and never deeper than they can be read."""
+
+from __future__ import annotations
+
+import json
+import os
+import stat
+from pathlib import Path
+from typing import Any
+
+from sastrugi.units import format_size
+
+LARGEST_NUMBER = (1 << 63) - 1
+"""What a database, an array or a file position can hold; no medium comes near it."""
+
+
+def read_text(path: Path, most: int, encoding: str = "utf-8") -> str:
+    """The text of a file of at most `most` bytes. Raises ValueError, with what is wrong, or OSError."""
+    handle = os.open(path, os.O_RDONLY | getattr(os, "O_NONBLOCK", 0) | getattr(os, "O_CLOEXEC", 0))
+    with os.fdopen(handle, "rb") as file:
+        if not stat.S_ISREG(os.fstat(handle).st_mode):
+            raise ValueError("it is no file (a device, a pipe or a folder)")
+        data = file.read(most + 1)
+    if len(data) > most:
+        raise ValueError(f"it is larger than {format_size(most)}")
+    try:
+        return data.decode(encoding)
+    except UnicodeDecodeError as error:
+        raise ValueError(f"it is no text in UTF-8 (byte {error.start:,})") from None
+
+
+def parse_json(text: str | bytes) -> Any:
+    """What a JSON text says. Raises ValueError, also for one that is nested too deep."""
+    try:
+        return json.loads(text)
+    except RecursionError:
+        raise ValueError("it is nested too deep") from None
