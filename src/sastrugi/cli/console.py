@@ -31,6 +31,8 @@ if TYPE_CHECKING:
 
 WIDTH = 100
 _JSON_SECONDS = 0.5
+_PATIENCE = 2.0
+"""Seconds until a command that was asked to stop is stopped wherever it is."""
 _NOT_ASCII, _HALVES = re.compile("[^\x00-\x7f]"), re.compile("[\ud800-\udfff]")
 
 JsonOption = Annotated[bool, typer.Option("--json", help="Print one JSON document on stdout and nothing else there.")]
@@ -181,7 +183,7 @@ class _JsonProgress(Progress):
 def progress(go_on: str = "", as_json: bool = False) -> Iterator[Progress]:
     """A progress for a long command, as a line on a terminal or (`as_json`) as lines for programs.
 
-    The first Ctrl-C (or SIGTERM) ends it at the next safe point, a second at once.
+    The first Ctrl-C (or SIGTERM) ends it at the next safe point, a second, or two seconds, at once.
 
     `go_on` is the command line that continues the work; it is printed when the work was interrupted.
     """
@@ -193,8 +195,11 @@ def progress(go_on: str = "", as_json: bool = False) -> Iterator[Progress]:
         if watched.stop_asked:
             raise KeyboardInterrupt
         watched.stop_asked = True
+        if hasattr(signal, "setitimer"):  # where no safe point comes soon, it ends there
+            signal.setitimer(signal.ITIMER_REAL, _PATIENCE)
 
-    before = {number: signal.signal(number, stop) for number in (signal.SIGINT, signal.SIGTERM)}
+    numbers = [signal.SIGINT, signal.SIGTERM, *([signal.SIGALRM] if hasattr(signal, "SIGALRM") else [])]
+    before = {number: signal.signal(number, stop) for number in numbers}
     try:
         yield watched
     except Unfinished as error:
@@ -202,5 +207,7 @@ def progress(go_on: str = "", as_json: bool = False) -> Iterator[Progress]:
         raise
     finally:
         watched.finish()
+        if hasattr(signal, "setitimer"):
+            signal.setitimer(signal.ITIMER_REAL, 0)
         for number, handler in before.items():
             signal.signal(number, handler)

@@ -327,13 +327,7 @@ class ScanFile:
     def volumes(self) -> list[FoundVolume]:
         try:
             rows = self._run("SELECT * FROM volumes ORDER BY number").fetchall()
-            return [
-                FoundVolume(
-                    int(row[0]), Extent(int(row[1]), int(row[2])), *map(str, row[3:6]), *map(int, row[6:9]), str(row[9]),
-                    tuple(map(str, parse_json(row[10]))),
-                )
-                for row in rows
-            ]  # fmt: skip
+            return [_volume(row) for row in rows]
         except (sqlite3.Error, ValueError, TypeError) as error:
             raise ScanFileError(f"{self.path}: is damaged: {error}") from error
 
@@ -469,12 +463,7 @@ class ScanFile:
             f"SELECT {TALLIES[by]} AS what, {columns} FROM findings WHERE {where} GROUP BY what ORDER BY what", values
         )
         try:
-            return [
-                Tally(
-                    "" if row[0] is None else str(row[0]), *(int(count or 0) for count in row[1:6]), float(row[6] or 0)
-                )
-                for row in rows
-            ]
+            return [_tally(row) for row in rows]
         except (sqlite3.Error, ValueError, TypeError, OverflowError) as error:
             raise ScanFileError(f"{self.path}: is damaged: {error}") from error
 
@@ -485,6 +474,18 @@ class ScanFile:
             return {str(state): int(count) for state, count in rows}
         except sqlite3.Error as error:
             raise ScanFileError(f"{self.path}: is damaged: {error}") from error
+
+
+def _volume(row: tuple[Any, ...]) -> FoundVolume:
+    number, start, length, cluster, used, free = (int(row[n]) for n in (0, 1, 2, 6, 7, 8))
+    system, label, serial, origin = (str(row[n]) for n in (3, 4, 5, 9))
+    health = tuple(str(note) for note in parse_json(row[10]))
+    return FoundVolume(number, Extent(start, length), system, label, serial, cluster, used, free, origin, health)
+
+
+def _tally(row: tuple[Any, ...]) -> Tally:
+    live, deleted, found, size, sure = (int(count or 0) for count in row[1:6])
+    return Tally("" if row[0] is None else str(row[0]), live, deleted, found, size, sure, float(row[6] or 0))
 
 
 def _sound(row: tuple[Any, ...]) -> tuple[Any, ...]:

@@ -187,6 +187,10 @@ class Folder(Generic[R]):
         return 1.0 if self.parent is None or self.record is None else self.parent.sure * self.record.name_sure
 
 
+_WALK, _WALK_AT_LEAST = 8, 1 << 16
+_CONFLICTS, _CONFLICTS_AT_LEAST = 16, 1 << 18
+
+
 class ClusterVolume(Volume, Generic[G, R]):
     """A volume of clusters: free ones, used ones, and whose they are."""
 
@@ -195,6 +199,7 @@ class ClusterVolume(Volume, Generic[G, R]):
     _fat: ChainReader
     _owners: tuple[list[int], list[int], list[str]] = ([], [], [])
     _tree: list[Folder[R]] | None = None
+    _clusters_left = _guesses_left = _conflicts_told = 0
     _rejoined: set[int]
     """Clusters that were given to deleted folders as later parts of their tables."""
 
@@ -217,9 +222,26 @@ class ClusterVolume(Volume, Generic[G, R]):
     def _settled(self) -> list[Folder[R]]:
         """The tree, read once."""
         if self._tree is None:
+            self._begin_walk()
             self._tree = self._walk()
+            self._begin_walk()
             self._index_owners(self._tree)
         return self._tree
+
+    def _begin_walk(self) -> None:
+        """A look at all records begins: give out as many clusters as several sound volumes of this size would need.
+
+        On a sound volume no cluster is in two chains; where thousands of records claim the same ones, only the first
+        of them are followed, so that the work is bounded by the volume and not by what it claims."""
+        self._clusters_left = self._guesses_left = _WALK * self.geometry.clusters + _WALK_AT_LEAST
+
+    def _chain(self, first: int, needed: int) -> tuple[list[Run], str]:
+        """The chain from a cluster on, and what is wrong with it."""
+        if self._clusters_left <= 0:
+            return [], "so many files claim the same clusters that its chain is not followed"
+        runs, problem = self._fat.chain(first, needed)
+        self._clusters_left -= sum(length for _, length in runs) + 1
+        return runs, problem
 
     def _follow(
         self, record: R, folder: Folder[R], visited: set[int], folders: list[Folder[R]], queue: list[Folder[R]]
@@ -253,8 +275,9 @@ class ClusterVolume(Volume, Generic[G, R]):
                         yield cluster
 
     def _extents(self, runs: Iterable[Run]) -> tuple[Extent, ...]:
-        g = self.geometry
-        return join(Extent(g.cluster_offset(start), length * g.cluster_size) for start, length in runs)
+        size = self.geometry.cluster_size
+        zero = self.geometry.cluster_offset(2) - 2 * size
+        return join(Extent(zero + start * size, length * size) for start, length in runs)
 
     def _guess_placements(self, first: int, size: int) -> tuple[Placement, ...]:
         """A file whose chain is gone: in one piece from its first cluster; and, where that meets clusters in use,
@@ -264,11 +287,12 @@ class ClusterVolume(Volume, Generic[G, R]):
         needed = -(-size // g.cluster_size)
         straight = [(first, min(needed, end - first))]
         out = [Placement(cut(self._extents(straight), size), "in one piece from its first cluster")]
-        if next(self._used_runs(first, first + straight[0][1]), None) is None:
+        if self._guesses_left <= 0 or next(self._used_runs(first, first + straight[0][1]), None) is None:
             return tuple(out)
         around: list[Run] = []
         at, left = first, needed
         for start, length in self._used_runs(first, end):
+            self._guesses_left -= 1
             if start > at:
                 around.append((at, min(start - at, left)))
                 left -= around[-1][1]
@@ -318,4 +342,7 @@ class ClusterVolume(Volume, Generic[G, R]):
                     upto = min(max(upto, at + 1), stop)
                     out.append(Conflict(Extent(g.cluster_offset(at), (upto - at) * g.cluster_size), owner))
                     at = upto
+                    if self._conflicts_told > _CONFLICTS * g.clusters + _CONFLICTS_AT_LEAST:
+                        return out  # no sound volume has so many: that there are some must do
+                    self._conflicts_told += 1
         return out

@@ -198,7 +198,7 @@ class ExfatVolume(ClusterVolume[Geometry, Record]):
         if record.no_chain:
             room = self.geometry.clusters + FIRST_CLUSTER - record.cluster
             return [(record.cluster, min(needed, room))]
-        runs, problem = self._fat.chain(record.cluster, needed)
+        runs, problem = self._chain(record.cluster, needed)
         if problem and not deleted:
             self.health.append(f"folder {record.name}: {problem}")
         return runs or ([(record.cluster, 1)] if deleted else [])
@@ -270,7 +270,9 @@ class ExfatVolume(ClusterVolume[Geometry, Record]):
         return max(placed[-1].cluster - -placed[-1].size // self.cluster_size, own) if placed else own
 
     def entries(self) -> Iterator[Entry]:
-        for folder in self._settled():
+        folders = self._settled()
+        self._begin_walk()
+        for folder in folders:
             table = self._extents(folder.runs)
             path, sure = folder.path, folder.sure
             for record in folder.records:
@@ -310,7 +312,7 @@ class ExfatVolume(ClusterVolume[Geometry, Record]):
                 notes.append("it ends beyond the end of the volume")
             straight = self._extents([(record.cluster, min(needed, room))])
             return (Placement(cut(straight, size), "in one piece, as its no-chain flag says"),)
-        runs, problem = self._fat.chain(record.cluster, needed)
+        runs, problem = self._chain(record.cluster, needed)
         have = sum(length for _, length in runs)
         if not deleted:
             if have < needed:
@@ -337,7 +339,7 @@ class ExfatVolume(ClusterVolume[Geometry, Record]):
                 if record.deleted or record.folder or not record.size or not self.geometry.holds(record.cluster):
                     continue
                 needed = -(-record.size // self.cluster_size)
-                runs = [(record.cluster, needed)] if record.no_chain else self._fat.chain(record.cluster, needed)[0]
+                runs = [(record.cluster, needed)] if record.no_chain else self._chain(record.cluster, needed)[0]
                 owned += [(start, start + length, "/".join((*path, record.name))) for start, length in runs]
         self._set_owners(owned)
 

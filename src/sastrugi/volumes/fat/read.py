@@ -192,7 +192,7 @@ class FatVolume(ClusterVolume[Geometry, Record]):
                 self.health.append(f"folder {record.name}: its table does not begin with . and ..")
             return []
         if not deleted:
-            runs, problem = self._fat.chain(record.cluster, max(_MAX_FOLDER_BYTES // g.cluster_size, 1))
+            runs, problem = self._chain(record.cluster, max(_MAX_FOLDER_BYTES // g.cluster_size, 1))
             if problem:
                 self.health.append(f"folder {record.name}: {problem}")
             return runs
@@ -244,7 +244,9 @@ class FatVolume(ClusterVolume[Geometry, Record]):
     def own_extents(self) -> Iterator[tuple[str, Extent]]:
         g = self.geometry
         yield "table", Extent(g.offset, g.fixed_root.offset - g.offset)
-        for folder in self._settled():
+        folders = self._settled()
+        self._begin_walk()
+        for folder in folders:
             if not folder.deleted:
                 for extent in self._extents(folder.runs) if folder.runs else (g.fixed_root,):
                     yield "folder", extent
@@ -261,13 +263,17 @@ class FatVolume(ClusterVolume[Geometry, Record]):
         yield "reserved sectors", Extent(g.offset, g.reserved * g.sector)
         for copy in range(g.fats):
             yield f"FAT {copy + 1}", g.fat(copy)
-        for folder in self._settled():
+        folders = self._settled()
+        self._begin_walk()
+        for folder in folders:
             name = "root folder" if folder.record is None else f"folder /{'/'.join(folder.path)}"
             for extent in self._extents(folder.runs) if folder.runs else (g.fixed_root,):
                 yield f"{name} (deleted)" if folder.deleted else name, extent
 
     def entries(self) -> Iterator[Entry]:
-        for folder in self._settled():
+        folders = self._settled()
+        self._begin_walk()
+        for folder in folders:
             path, sure = folder.path, folder.sure
             table = self._extents(folder.runs) if folder.runs else (self.geometry.fixed_root,)
             for record in folder.records:
@@ -304,7 +310,7 @@ class FatVolume(ClusterVolume[Geometry, Record]):
             )
             return ()
         if not deleted:
-            runs, problem = self._fat.chain(record.cluster, needed)
+            runs, problem = self._chain(record.cluster, needed)
             have = sum(length for _, length in runs)
             if have < needed:
                 problem = problem or f"its chain ends after {plural(have, 'cluster')} of {needed:,}"
@@ -341,6 +347,6 @@ class FatVolume(ClusterVolume[Geometry, Record]):
             for record in folder.records:
                 if record.deleted or record.folder or record.label or not record.size:
                     continue
-                runs, _ = self._fat.chain(record.cluster, -(-record.size // self.cluster_size))
+                runs, _ = self._chain(record.cluster, -(-record.size // self.cluster_size))
                 owned += [(start, start + length, "/".join((*path, record.name))) for start, length in runs]
         self._set_owners(owned)
