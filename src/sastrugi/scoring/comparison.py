@@ -15,6 +15,8 @@ Bytes = NDArray[np.uint8]
 _TELLING = BLOCK - BLOCK // 8
 """Bytes of a block that are right by more than chance, even among texts and tables that look alike."""
 
+_RUN, _FEWEST = 64, 8
+"""Bytes in a row that tell as much; and fewer bytes than these may be right by chance."""
 _FIRST = 8
 """Blocks that are looked at before all others are."""
 
@@ -78,21 +80,23 @@ class Comparison:
             block, came = then[at : at + BLOCK], now[at : at + BLOCK]
             wrong = np.flatnonzero(block[: len(came)] != came)
             self._first_wrong = position + at + (int(wrong[0]) if len(wrong) else len(came))
+        came_to = np.clip(len(now) - np.arange(len(counts)) * BLOCK, 0, sizes)
         if not self.telling:
-            self._look_for_telling(then, counts, sizes)
+            self._look_for_telling(then, now, counts, came_to)
         self._wrong += int(np.count_nonzero(~right))
         if self._gone is not None:
             here = self._gone[first : first + len(counts)]
             self._beyond = self._beyond or any_varied(then, here & right)
             counts = np.where(here & ~right, 0, counts)
-        came_to = np.clip(len(now) - np.arange(len(counts)) * BLOCK, 0, sizes)
         self._right += int(counts[counts.astype(np.int32) * 2 >= np.maximum(came_to, 1)].sum(dtype=np.int64))
         absent = position + np.arange(len(counts)) * BLOCK >= self._result_size
         self._letters.append(np.where(right, damage.RIGHT, np.where(absent, damage.ABSENT, damage.WRONG)))
 
-    def _look_for_telling(self, then: Bytes, counts: NDArray[np.int16], sizes: NDArray[np.int16]) -> None:
-        near = counts.astype(np.int32) * BLOCK >= sizes.astype(np.int32) * _TELLING
-        self.telling = any_varied(then, near)
+    def _look_for_telling(
+        self, then: Bytes, now: Bytes, counts: NDArray[np.int16], came_to: NDArray[np.integer]
+    ) -> None:
+        near = (counts.astype(np.int32) * BLOCK >= came_to.astype(np.int32) * _TELLING) & (came_to >= _FEWEST)
+        self.telling = any_varied(then, near) or _any_run(then, now)
         self._varied = self._varied or self.telling or any_varied(then, np.ones(len(counts), bool))
 
     def result(self, most: int) -> Compared:
@@ -102,6 +106,14 @@ class Comparison:
         # A content that is constant through and through can be told by nothing but its bytes.
         telling = self.telling or (not self._varied and right > 0)
         return Compared(right, self._wrong, self._first_wrong, letters, self._beyond, telling)
+
+
+def _any_run(then: Bytes, now: Bytes) -> bool:
+    """Whether so many bytes in a row are right, and not all the same, as chance does not make."""
+    whole = min(len(then), len(now)) // _RUN * _RUN
+    rows, came = then[:whole].reshape(-1, _RUN), now[:whole].reshape(-1, _RUN)
+    same = rows[(rows == came).all(axis=1)]
+    return bool((same != same[:, :1]).any())
 
 
 def any_varied(data: Bytes, blocks: NDArray[np.bool_]) -> bool:

@@ -190,6 +190,8 @@ class _Adopting:
                 rest.append((known, entry))
         now = {"/".join(entry.path): entry for _, entry in live.values() if id(entry) not in taken}
         for known, entry in rest:
+            if entry is not None and id(entry) in taken:  # another original's
+                entry = None
             self._settle(known, entry, now, taken)
         self._others(taken)
 
@@ -347,7 +349,7 @@ def _paths_by_original(files: Sequence[OriginalFile], entries: Sequence[Entry]) 
                 continue
             like = next((k for k, (a, b) in enumerate(zip(own[-2::-1], parts[-2::-1], strict=False)) if a != b), None)
             depth = min(len(own), len(parts)) - 1 if like is None else like
-            rank = (depth, own[-1] == parts[-1], not entry.deleted, entry.size == file.size)
+            rank = (own[:-1] == parts[:-1], depth, own[-1] == parts[-1], not entry.deleted, entry.size == file.size)
             if best is None or rank > best[0]:
                 best = (rank, entry)
         if best is not None and (best[1].size == file.size or not best[1].deleted):
