@@ -276,11 +276,13 @@ class ScanFile:
 
     def ranges(self, key: str) -> list[Extent]:
         """Extents that the scan file keeps under a key."""
-        return list(self._value(key, _extents, ()))
+        found: tuple[Extent, ...] = self._value(key, _extents, ())
+        return list(found)
 
     def facts(self, key: str) -> dict[str, Any]:
         """An object that the scan file keeps under a key."""
-        return dict(self._value(key, parse_json, {}))
+        found: dict[str, Any] = self._value(key, lambda text: dict(parse_json(text)), {})
+        return found
 
     def _value(self, key: str, read: Callable[[str], Any], without: Any) -> Any:
         text = self.get(key)

@@ -35,7 +35,7 @@ from sastrugi.scoring.sources import Source, bytes_of, original_of
 from sastrugi.scoring.times import TimeWord, compare_times
 from sastrugi.specimen.truth import Specimen, TruthFile
 from sastrugi.specimen.unchanged import require_unchanged
-from sastrugi.units import format_size
+from sastrugi.units import format_size, printable
 
 _MOST_NAMED = 32
 """Results of one name that are looked at for one file."""
@@ -70,7 +70,7 @@ def judge(
         wanted = (selection or Selection()).with_default_state("any" if chosen.standing else "lost")
         folder = Folder(read_findings(results, wanted, specimen.medium), [])
     found = find_candidates(specimen, files, folder.results, progress)
-    return Judgement(specimen, files, results.name, folder, found, chosen)
+    return Judgement(specimen, files, printable(results.name), folder, found, chosen)
 
 
 class Judgement:
