@@ -18,9 +18,10 @@ def read_text(path: Path, most: int, encoding: str = "utf-8") -> str:
     """The text of a file of at most `most` bytes. Raises ValueError, with what is wrong, or OSError."""
     handle = os.open(path, os.O_RDONLY | getattr(os, "O_NONBLOCK", 0) | getattr(os, "O_CLOEXEC", 0))
     with os.fdopen(handle, "rb") as file:
-        if not stat.S_ISREG(os.fstat(handle).st_mode):
+        status = os.fstat(handle)
+        if not stat.S_ISREG(status.st_mode):
             raise ValueError("it is no file (a device, a pipe or a folder)")
-        data = file.read(most + 1)
+        data = file.read(min(status.st_size, most) + 1)  # as much is set aside at once
     if len(data) > most:
         raise ValueError(f"it is larger than {format_size(most)}")
     try:

@@ -205,8 +205,9 @@ def _take_long_name(record: Record, longs: NDArray[np.void], slot: int) -> None:
         known = extension and "_" not in extension  # which may stand for a character that a short name cannot hold
         told = name.lower().rpartition(".")[2].replace(" ", "")  # short names hold no spaces
         ends_otherwise = bool(known and not told.startswith(extension))
-        if ended and ends_otherwise and extension.isascii():
-            return
+        bare = not extension and "." in name.strip(".") and ended
+        if ended and ends_otherwise and extension.isascii() or bare:
+            return  # likewise: both have one extension, or none
         record.short = bytes([first]) + record.short[1:]
         record.first_char_lost = False
         record.name_note = f"long name whole; its checksum gives the short name's lost first character, {found}"
