@@ -206,7 +206,7 @@ def _take_long_name(record: Record, longs: NDArray[np.void], slot: int) -> None:
         told = name.lower().rpartition(".")[2].replace(" ", "")  # short names hold no spaces
         ends_otherwise = bool(known and not told.startswith(extension))
         bare = not extension and "." in name.strip(".") and ended
-        if ended and ends_otherwise and extension.isascii() or bare:
+        if (ended and ends_otherwise and extension.isascii()) or bare:
             return  # likewise: both have one extension, or none
         record.short = bytes([first]) + record.short[1:]
         record.first_char_lost = False
