@@ -83,8 +83,9 @@ def find_candidates(
     if unlikely:
         contents.find_elsewhere(unlikely, progress)
     for content, those in same.items():
+        twins = contents.same_as(content)
         for result in those:
-            out.exact[result.number] = out.holds[result.number] = contents.same_as(content)
+            out.exact[result.number] = out.holds[result.number] = twins
         out.candidates.extend(_exact(contents, content, those))
     if others:
         held.update(_compared(contents, others, progress))
