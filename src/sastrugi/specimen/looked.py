@@ -157,7 +157,8 @@ class Records:
         if best[1] != "full" and (name.casefold(), file.original.size) in self._loose:
             return "whole", self._with_folders(file, False), ()
         if best[1] != "full" and self._names.tell(name):
-            return best[0], self._with_folders(file, False), best[2]
+            # Which record these pieces are of is not known; the best one may be another file's.
+            return best[0], self._with_folders(file, False), ()
         return best
 
     def _with_folders(self, file: Known, path_stands: bool) -> NameCeiling:
