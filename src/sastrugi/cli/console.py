@@ -28,6 +28,7 @@ if TYPE_CHECKING:
     from rich.progress import TaskID
 
     from sastrugi.media import Medium
+    from sastrugi.report.style import Ink
 
 WIDTH = 100
 _JSON_SECONDS = 0.5
@@ -52,6 +53,19 @@ def _console() -> Console:
     if not console.is_terminal or console.width > WIDTH:
         console.width = WIDTH
     return console
+
+
+def width() -> int:
+    """Columns that lines on stdout may take."""
+    return _console().width
+
+
+def ink() -> Ink:
+    """The styles that stdout takes."""
+    from sastrugi.report.style import Ink
+
+    console = _console()
+    return Ink(console.is_terminal and not console.no_color and console.color_system is not None)
 
 
 def show_json(document: Any) -> None:

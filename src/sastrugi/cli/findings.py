@@ -3,13 +3,12 @@
 from __future__ import annotations
 
 from enum import StrEnum
-from itertools import islice
 from pathlib import Path
 from typing import Annotated
 
 import typer
 
-from sastrugi.cli.console import JsonOption, medium_at, progress, quoted, say, show, show_json, show_lines
+from sastrugi.cli.console import JsonOption, ink, medium_at, progress, quoted, say, show, show_json, show_lines, width
 from sastrugi.cli.selecting import Chosen, selecting
 
 _LIST_HELP = """List the findings of a scan.
@@ -104,15 +103,8 @@ def list_findings(
 ) -> None:
     from sastrugi.recovery.findings import ScanFile
     from sastrugi.recovery.select import nothing_selected, ordered
-    from sastrugi.report.findings import (
-        csv_lines,
-        findings_table,
-        findings_with_reasons,
-        json_lines,
-        tally_json,
-        tally_table,
-        tree,
-    )
+    from sastrugi.report.findings import csv_lines, json_lines, tally_json, tally_table
+    from sastrugi.report.listing import columns_for, reason_lines, table_lines, tree_lines
 
     with ScanFile.open(scan_file, for_writing=bool(save_as)) as scan:
         selection = chosen.of(scan, "any")
@@ -133,16 +125,20 @@ def list_findings(
             return
         if not scan.finished:
             say("this scan is not finished: more may be found")
-        shown = list(islice(selection.iterate(scan, sort.value, descending), limit or None))
-        if not shown:
+        count = scan.count(where, values)
+        if not count:
             say(nothing_selected(scan))
             return
+        rows = scan.rows(where, values, ordered(sort.value, descending), limit)
+        wide, pen = width(), ink()
         if as_tree:
-            show(tree(shown, scan_file.name))
+            show_lines(tree_lines(rows, scan_file.name, wide, pen))
+        elif why:
+            show_lines(reason_lines(rows, wide, pen))
         else:
-            show(findings_with_reasons(shown) if why else findings_table(shown))
-        if limit and len(shown) == limit and (more := scan.count(where, values) - limit):
-            say(f"{more:,} more: --limit 0 prints all")
+            show_lines(table_lines(rows, columns_for(wide, scan.last_number(), scan.kinds()), wide, pen))
+        if limit and count > limit:
+            say(f"{count - limit:,} more: --limit 0 prints all")
 
 
 def preview(

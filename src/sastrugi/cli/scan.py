@@ -95,6 +95,8 @@ def scan(
             )
         else:
             show(scan_summary(done, result.seconds))
+            for note in done.notes():
+                say(note)
             say(f"findings in {target}; next: {quoted('sastrugi', 'list', target)}")
     if unread:
         say(f"{unread:,} bytes of {medium} could not be read")

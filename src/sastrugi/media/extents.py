@@ -4,6 +4,7 @@ from __future__ import annotations
 
 from bisect import bisect_right
 from collections.abc import Iterable, Iterator, Sequence
+from itertools import accumulate
 from typing import NamedTuple
 
 
@@ -68,6 +69,8 @@ class RangeSet:
     def __init__(self, extents: Iterable[Extent] = ()) -> None:
         self._starts: list[int] = []
         self._ends: list[int] = []
+        self._sums: list[int] = []
+        """Bytes in front of each range, and in all; empty where they have to be worked out anew."""
         for extent in extents:
             self.add(extent)
 
@@ -94,6 +97,7 @@ class RangeSet:
             start, end = min(start, self._starts[i]), max(end, self._ends[j - 1])
         self._starts[i:j] = [start]
         self._ends[i:j] = [end]
+        self._sums = []
 
     def remove(self, extent: Extent) -> None:
         if extent.length <= 0:
@@ -105,6 +109,7 @@ class RangeSet:
         kept = [(a, b) for a, b in ((self._starts[i], start), (end, self._ends[j - 1])) if a < b]
         self._starts[i:j] = [a for a, _ in kept]
         self._ends[i:j] = [b for _, b in kept]
+        self._sums = []
 
     def overlap(self, extent: Extent) -> tuple[Extent, ...]:
         """The parts of `extent` that are in the set, in order."""
@@ -115,6 +120,18 @@ class RangeSet:
             for lo in (max(self._starts[k], extent.offset),)
         )
         return tuple(part for part in parts if part.length > 0)
+
+    def count(self, extent: Extent) -> int:
+        """How many bytes of `extent` are in the set; costs nothing for each range of it, once the set stands."""
+        if not self._sums:
+            lengths = (end - start for start, end in zip(self._starts, self._ends, strict=True))
+            self._sums = list(accumulate(lengths, initial=0))
+        i, j = self._span(extent.offset, extent.end)
+        if i == j:
+            return 0
+        before = max(extent.offset - self._starts[i], 0)
+        behind = max(self._ends[j - 1] - extent.end, 0)
+        return max(self._sums[j] - self._sums[i] - before - behind, 0)
 
     def gaps(self, extent: Extent) -> tuple[Extent, ...]:
         """The parts of `extent` that are not in the set, in order."""

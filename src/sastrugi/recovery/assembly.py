@@ -8,7 +8,6 @@ from dataclasses import replace
 
 from sastrugi.kinds import recognise
 from sastrugi.media import Extent, Medium, RangeSet
-from sastrugi.media.extents import total
 from sastrugi.progress import Progress
 from sastrugi.recovery.findings import Finding, ScanFile
 from sastrugi.recovery.judge import LOOKED_THROUGH, NOTHING_LEFT
@@ -151,4 +150,4 @@ def _claim(claims: RangeSet, finding: Finding, length: int | None = None) -> Non
 
 
 def _overlap(claims: RangeSet, finding: Finding) -> int:
-    return total(part for extent in finding.extents for part in claims.overlap(extent))
+    return sum(claims.count(extent) for extent in finding.extents)

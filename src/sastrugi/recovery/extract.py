@@ -134,7 +134,7 @@ class _Run:
     def bring(self, finding: Finding) -> dict[str, object] | None:
         """Write one finding; its row of the manifest, or None if it was left out."""
         out = self._out
-        lost = sum(part.length for e in finding.extents for part in self._medium.unreadable.overlap(e))
+        lost = sum(map(self._medium.unreadable.count, finding.extents))
         if lost and not self._manner.fill:
             out.left_out += 1
             return None
@@ -147,7 +147,7 @@ class _Run:
             with contextlib.suppress(FileNotFoundError):  # a leftover of a killed run
                 os.unlink(temporary, dir_fd=folder)
             digests, written = self._write(finding, temporary, folder)
-            lost = sum(part.length for e in finding.extents for part in self._medium.unreadable.overlap(e))
+            lost = sum(map(self._medium.unreadable.count, finding.extents))
             if lost and not self._manner.fill:  # which nobody knew before it was read
                 os.unlink(temporary, dir_fd=folder)
                 out.left_out += 1

@@ -279,6 +279,11 @@ class ScanFile:
         found: tuple[Extent, ...] = self._value(key, _extents, ())
         return list(found)
 
+    def notes(self) -> list[str]:
+        """What the scan left out, in words."""
+        found: list[str] = self._value("notes", lambda text: [str(note) for note in parse_json(text)], [])
+        return found
+
     def facts(self, key: str) -> dict[str, Any]:
         """An object that the scan file keeps under a key."""
         found: dict[str, Any] = self._value(key, lambda text: dict(parse_json(text)), {})
@@ -433,6 +438,10 @@ class ScanFile:
         """The kinds that findings are of."""
         return [str(row[0]) for row in self._run("SELECT DISTINCT kind FROM findings")]
 
+    def last_number(self) -> int:
+        """The highest number of a finding; 0 without any."""
+        return int(self._run("SELECT coalesce(max(number), 0) FROM findings").fetchone()[0])
+
     def count(self, where: str, values: tuple[Any, ...] = ()) -> int:
         """How many findings fulfil an SQL condition."""
         return int(self._run(f"SELECT count(*) FROM findings WHERE {where}", values).fetchone()[0])
@@ -448,9 +457,12 @@ class ScanFile:
         there = self._run("SELECT 1 FROM sqlite_master WHERE name = 'selections'").fetchone()
         return dict(self._run("SELECT name, conditions FROM selections ORDER BY name").fetchall()) if there else {}
 
-    def rows(self, where: str, values: tuple[Any, ...] = (), order: str = "number") -> Iterator[tuple[Any, ...]]:
-        """Findings as the file keeps them (docs/formats/scan-file.md), for those who pass them on."""
-        rows = self._run(f"SELECT *, {_SOUND_ROW} FROM findings WHERE {where} ORDER BY {order}", values)
+    def rows(
+        self, where: str, values: tuple[Any, ...] = (), order: str = "number", limit: int = 0
+    ) -> Iterator[tuple[Any, ...]]:
+        """Findings as the file keeps them (docs/formats/scan-file.md), for those who pass them on; `limit` 0: all."""
+        most = f" LIMIT {limit}" if limit else ""
+        rows = self._run(f"SELECT *, {_SOUND_ROW} FROM findings WHERE {where} ORDER BY {order}{most}", values)
         try:
             for row in rows:
                 yield _sound(row)

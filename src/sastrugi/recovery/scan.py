@@ -24,11 +24,14 @@ from sastrugi.recovery.limits import Limits
 from sastrugi.recovery.relics import ghosts_of, loose_outside, relic_findings
 from sastrugi.recovery.survey import SECTOR, Mark, Survey, Wanted
 from sastrugi.recovery.tables import table_findings
-from sastrugi.volumes.relics import loose_tables
+from sastrugi.units import format_size
+from sastrugi.volumes.relics import LooseTable, loose_tables
 
 _COMMIT_SECONDS = 1.0
 _REPORT_EVERY = 50
 _UNREAD = 0.05
+MOST_LOOSE = 24 << 20
+"""Bytes of folders of earlier lives that are read, 32 for an entry: of several hundred thousand files."""
 
 
 @dataclass(frozen=True, slots=True)
@@ -167,7 +170,7 @@ class _Run:
                 yield part.offset, marks[(part.offset - base) // SECTOR : -(-(part.end - base) // SECTOR)]
 
     def _add(self, finding: Finding) -> None:
-        lost = sum(part.length for e in finding.extents for part in self._medium.unreadable.overlap(e))
+        lost = sum(map(self._medium.unreadable.count, finding.extents))
         if lost:
             finding.confidence = min(finding.confidence, _UNREAD)
             finding.reasons.append(f"{lost:,} of its {finding.size:,} bytes could not be read")
@@ -234,7 +237,9 @@ class _Run:
         told = {f.extents[0].offset: f.size for f in self._file.findings("start IS NOT NULL") if f.extents}
         unclaimed = self._sound_claims().gaps(self._range)
         self._sweep(unclaimed)
-        tables = list(loose_tables(self._medium, self._marks(unclaimed)))
+        reached = RangeSet(extent for volume in self._volumes for extent in volume.folder_extents())
+        loose = [gap for where in unclaimed for gap in reached.gaps(where)]
+        tables = self._bounded(loose_tables(self._medium, self._marks(loose)))
         folders = loose_outside(tables, self._volumes, live)
         self._file.forget_volumes(len(self._places))
         ghosts = ghosts_of(self._medium, folders, self._volumes, len(self._places) + 1)
@@ -253,6 +258,19 @@ class _Run:
         except (KeyboardInterrupt, Interrupted):
             self._file.rollback()
             raise
+
+    def _bounded(self, found: Iterable[LooseTable]) -> list[LooseTable]:
+        """Loose tables up to as many bytes as can be held; what is left out is said."""
+        out: list[LooseTable] = []
+        left = MOST_LOOSE
+        for table in found:
+            if left < len(table.data):
+                note = f"of parts of lost folders only the first {format_size(MOST_LOOSE)} were read"
+                self._file.put("notes", json.dumps([note]))
+                break
+            left -= len(table.data)
+            out.append(table)
+        return out
 
     def content(self) -> None:
         """Sweep what no sound part of a finding claims. Findings and position are saved together, every second."""

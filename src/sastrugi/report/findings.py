@@ -1,113 +1,28 @@
-"""Findings as tables, trees, counts and rows for other programs."""
+"""Findings counted, and as rows for other programs."""
 
 from __future__ import annotations
 
 import csv
 import io
 import json
-from collections import defaultdict
 from collections.abc import Iterable, Iterator, Sequence
 from dataclasses import asdict
 from typing import TYPE_CHECKING, Any
 
-from rich.console import Group, RenderableType
 from rich.table import Table
 from rich.text import Text
-from rich.tree import Tree
 
-from sastrugi.report.style import GREY, shorten_path, table
+from sastrugi.report.style import table
 from sastrugi.units import format_size, plural, printable
 
 if TYPE_CHECKING:
     from sastrugi.recovery.extract import Extracted
-    from sastrugi.recovery.findings import Finding, Tally
+    from sastrugi.recovery.findings import Tally
 
-_PATH_ROOM = 36
-_NAME_ROOM = 60
 CSV_COLUMNS = (
     "number", "state", "volume", "folder", "name", "kind", "group", "size", "created", "modified", "accessed",
     "passes", "confidence", "name_sure", "reasons", "start", "extents",
 )  # fmt: skip
-
-
-def _modified(finding: Finding) -> str:
-    return f"{finding.times.modified:%Y-%m-%d %H:%M}" if finding.times.modified else "–"
-
-
-def _name_note(finding: Finding) -> str:
-    if finding.state != "deleted" or finding.name_sure >= 0.95:
-        return ""
-    return "  (name worked out)" if finding.name_sure > 0.2 else "  (name damaged)"
-
-
-def findings_table(findings: Sequence[Finding]) -> Table:
-    """One row a finding; `Sure` is its confidence, `Name` how sure folder and name are (both 0 to 1)."""
-    out = table()
-    for name, justify in (("No", "right"), ("State", "left"), ("Sure", "right"), ("Size", "right"), ("Kind", "left")):
-        out.add_column(name, justify=justify, no_wrap=True)  # type: ignore[arg-type]
-    out.add_column("Modified", no_wrap=True)
-    out.add_column("Name", no_wrap=True)
-    out.add_column("File", no_wrap=True)
-    for finding in findings:
-        out.add_row(
-            str(finding.number),
-            finding.state,
-            f"{finding.confidence:.2f}",
-            format_size(finding.size),
-            finding.kind,
-            _modified(finding)[:10],
-            f"{finding.name_sure:.2f}",
-            Text(shorten_path(finding.path, _PATH_ROOM)),
-        )
-    return out
-
-
-def findings_with_reasons(findings: Sequence[Finding]) -> RenderableType:
-    """One paragraph a finding: what it is, and every reason on a line of its own."""
-    out: list[Text] = []
-    for finding in findings:
-        sure = f"{finding.state}, sure {finding.confidence:.2f}"
-        facts = f"{sure}, {format_size(finding.size)}, {finding.kind}, modified {_modified(finding)}"
-        text = Text(f"{finding.number:>4}  {printable(finding.path)}", style="bold")
-        text.append(f"{_name_note(finding)}\n      {facts}", style="not bold")
-        text.append("".join(f"\n      – {printable(reason)}" for reason in finding.reasons), style=f"not bold {GREY}")
-        out.append(text)
-    return Group(*out)
-
-
-def tree(findings: Iterable[Finding], title: str) -> Tree:
-    """The findings in their folders, each folder with what is shown of it."""
-    root = Tree(Text(title, style="bold"), guide_style=GREY)
-    folders: dict[str, Tree] = {"": root}
-    counts: dict[str, list[int]] = defaultdict(lambda: [0, 0])
-    labels: dict[str, Text] = {}
-
-    def folder_at(path: str) -> Tree:
-        if path not in folders:
-            above, _, name = path.rpartition("/")
-            labels[path] = Text(f"{printable(name)[:_NAME_ROOM]}/", style="bold")
-            folders[path] = folder_at(above).add(labels[path])
-        return folders[path]
-
-    for finding in findings:
-        path = finding.folder.rstrip("/")
-        branch = folder_at("/".join(path.split("/")[:_DEEPEST]))
-        name = printable(finding.name)
-        line = Text(name if len(name) <= _NAME_ROOM else f"{name[: _NAME_ROOM - 1]}…")
-        line.append(f"  {finding.state} {format_size(finding.size)} {finding.confidence:.2f}", style=GREY)
-        branch.add(line)
-        counts[path][0] += 1
-        counts[path][1] += finding.size
-    for path, label in labels.items():
-        if path in counts:
-            label.append(
-                f"  {plural(counts[path][0], 'file')}, {format_size(counts[path][1])}", style=f"not bold {GREY}"
-            )
-    return root
-
-
-_DEEPEST = 24
-"""Folders in each other that a tree shows; names below them stand at the last one."""
 
 
 def tally_table(what: str, tallies: Sequence[Tally]) -> Table:

@@ -32,6 +32,7 @@ def scan_view(name: str, scan: ScanFile) -> RenderableType:
             f"could not be read: {format_size(sum(length for _, length in facts['unread']))} "
             f"in {len(facts['unread']):,} places, the first at {facts['unread'][0][0]:,}"
         )
+    lines += facts["notes"]
     if facts["selections"]:
         lines.append(f"saved selections: {', '.join(facts['selections'])}")
     tables = [tally_table(by, scan.tally(by, "1")) for by in _BY]
@@ -60,6 +61,7 @@ def scan_json(scan: ScanFile) -> dict[str, Any]:
         "passes": scan.get("passes").split(","),
         "limits": scan.facts("limits"),
         "unread": scan.ranges("unread"),
+        "notes": scan.notes(),
         "selections": list(scan.selections()),
         "volumes": [volume_json(volume) for volume in scan.volumes()],
         **{f"by_{by}": [asdict(one) for one in scan.tally(by, "1")] for by in _BY},

@@ -2,7 +2,10 @@
 
 from __future__ import annotations
 
+from dataclasses import dataclass
+
 from rich import box
+from rich.cells import cell_len
 from rich.table import Table
 
 from sastrugi.units import printable
@@ -46,12 +49,40 @@ def percent(share: float | None) -> str:
 
 def shorten_path(path: str, room: int) -> str:
     """The end of a path, which tells files apart, in `room` columns (wide characters count as two)."""
-    from rich.cells import cell_len
+    return _shortened(path, room, at_start=True)
 
-    path = printable(path)
-    if cell_len(path) <= room:
-        return path
-    kept = path
-    while cell_len(kept) > room - 1:
-        kept = kept[1:]
-    return "…" + kept
+
+def shorten_end(name: str, room: int) -> str:
+    """The start of a name in `room` columns."""
+    return _shortened(name, room, at_start=False)
+
+
+def _shortened(text: str, room: int, at_start: bool) -> str:
+    text = printable(text)
+    room = max(room, 8)
+    if text.isascii() and len(text) <= room:
+        return text
+    widths = [1] * len(text) if text.isascii() else [cell_len(char) for char in text]
+    if sum(widths) <= room:
+        return text
+    order = range(len(text) - 1, -1, -1) if at_start else range(len(text))
+    left, kept = room - 1, 0
+    for n in order:
+        left -= widths[n]
+        if left < 0:
+            break
+        kept += 1
+    return f"…{text[len(text) - kept :]}" if at_start else f"{text[:kept]}…"
+
+
+@dataclass(frozen=True, slots=True)
+class Ink:
+    """How lines that are printed as they are get their two styles; none where `colour` is off."""
+
+    colour: bool
+
+    def bold(self, text: str) -> str:
+        return f"\x1b[1m{text}\x1b[0m" if self.colour else text
+
+    def grey(self, text: str) -> str:
+        return f"\x1b[90m{text}\x1b[0m" if self.colour and text else text

@@ -62,7 +62,7 @@ def share_of(size: int, copies: Sequence[Copy]) -> Share:
         return Share(1.0)
     whole = Extent(0, size)
     lost = RangeSet(part for copy in copies if not copy.live for part in copy.standing)
-    standing = total(lost.overlap(whole))
+    standing = lost.count(whole)
     by_live, holders = 0, []
     for copy in copies:
         more = [gap for part in copy.standing.overlap(whole) for gap in lost.gaps(part)] if copy.live else []

@@ -147,8 +147,9 @@ def runs_of(flags: NDArray[np.generic], start: int) -> Iterator[Run]:
     """Runs of non-zero elements, counted from `start`."""
     used = np.flatnonzero(flags)
     if len(used):
-        for group in np.split(used, np.flatnonzero(np.diff(used) != 1) + 1):
-            yield start + int(group[0]), len(group)
+        first = np.flatnonzero(np.diff(used, prepend=-2) != 1)
+        lengths = np.diff(first, append=len(used))
+        yield from zip((used[first] + start).tolist(), lengths.tolist(), strict=True)
 
 
 class FolderRecord(Protocol):
@@ -187,8 +188,8 @@ class Folder(Generic[R]):
         return 1.0 if self.parent is None or self.record is None else self.parent.sure * self.record.name_sure
 
 
-_WALK, _WALK_AT_LEAST = 8, 1 << 16
-_CONFLICTS, _CONFLICTS_AT_LEAST = 16, 1 << 18
+_WALK, _WALK_AT_LEAST = 4, 1 << 16
+_CONFLICTS, _CONFLICTS_AT_LEAST = 4, 1 << 18
 
 
 class ClusterVolume(Volume, Generic[G, R]):
@@ -240,19 +241,27 @@ class ClusterVolume(Volume, Generic[G, R]):
         if self._clusters_left <= 0:
             return [], "so many files claim the same clusters that its chain is not followed"
         runs, problem = self._fat.chain(first, needed)
-        self._clusters_left -= sum(length for _, length in runs) + 1
+        self._clusters_left -= sum(length for _, length in runs) + len(runs) + 1
         return runs, problem
 
     def _follow(
         self, record: R, folder: Folder[R], visited: set[int], folders: list[Folder[R]], queue: list[Folder[R]]
     ) -> None:
-        """Follow a folder's record, once for each place; a new folder is added to `folders` and to `queue`."""
+        """Follow a folder's record, once for each place; a new folder is added to `folders` and to `queue`. Where its
+        chain runs into a table that was read already, the two are linked crosswise, and it ends there."""
         if record.cluster in visited or not self.geometry.holds(record.cluster):
             return
         deleted = folder.deleted or record.deleted
-        child = Folder(record, folder, self._folder_runs(record, deleted), deleted)
-        if child.runs and child.depth <= MAX_DEPTH:
-            visited.add(record.cluster)
+        runs: list[Run] = []
+        for start, length in self._folder_runs(record, deleted):
+            own = next((n for n in range(length) if start + n in visited), length)
+            if own:
+                runs.append((start, own))
+                visited.update(range(start, start + own))
+            if own < length:
+                break
+        child = Folder(record, folder, runs, deleted)
+        if runs and child.depth <= MAX_DEPTH:
             folders.append(child)
             queue.append(child)
 
@@ -327,10 +336,11 @@ class ClusterVolume(Volume, Generic[G, R]):
         g = self.geometry
         self._settled()
         starts, ends, names = self._owners
+        size, zero = g.cluster_size, g.cluster_offset(0)
+        most = _CONFLICTS * g.clusters + _CONFLICTS_AT_LEAST
         out: list[Conflict] = []
         for extent in extents:
-            first = (extent.offset - g.data.offset) // g.cluster_size + 2
-            last = -(-(extent.end - g.data.offset) // g.cluster_size) + 2
+            first, last = (extent.offset - zero) // size, -(-(extent.end - zero) // size)
             for start, length in self._used_runs(first, last):
                 at, stop = start, start + length
                 while at < stop:
@@ -340,9 +350,9 @@ class ClusterVolume(Volume, Generic[G, R]):
                     if k >= 0 and at < ends[k]:
                         owner, upto = names[k], ends[k]
                     upto = min(max(upto, at + 1), stop)
-                    out.append(Conflict(Extent(g.cluster_offset(at), (upto - at) * g.cluster_size), owner))
+                    out.append(Conflict(Extent(zero + at * size, (upto - at) * size), owner))
                     at = upto
-                    if self._conflicts_told > _CONFLICTS * g.clusters + _CONFLICTS_AT_LEAST:
+                    if self._conflicts_told > most:
                         return out  # no sound volume has so many: that there are some must do
                     self._conflicts_told += 1
         return out

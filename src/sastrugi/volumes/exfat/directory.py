@@ -24,9 +24,11 @@ from sastrugi.volumes.exfat.layout import (
     TYPE_STREAM,
     decode_time,
     set_checksum,
+    set_checksums,
 )
 
 _MOST_SECONDARY = 18
+_SIDE_BY_SIDE, _AT_ONCE = 8, 4096
 
 
 @dataclass(slots=True)
@@ -57,10 +59,30 @@ def parse_table(table: bytes) -> list[Record]:
     ends = np.flatnonzero(types == 0)
     count = int(ends[0]) if len(ends) else len(types)
     out: list[Record] = []
-    for n in np.flatnonzero((types[:count] | IN_USE) == TYPE_FILE).tolist():
-        record = parse_set(table[n * ENTRY_SIZE : (n + 1 + _MOST_SECONDARY) * ENTRY_SIZE], n * ENTRY_SIZE)
+    starts = np.flatnonzero((types[:count] | IN_USE) == TYPE_FILE)
+    checksums = _checksums(table, starts)
+    for n in starts.tolist():
+        data = table[n * ENTRY_SIZE : (n + 1 + _MOST_SECONDARY) * ENTRY_SIZE]
+        record = parse_set(data, n * ENTRY_SIZE, checksums.get(n))
         if record is not None:
             out.append(record)
+    return out
+
+
+def _checksums(table: bytes, starts: NDArray[np.intp]) -> dict[int, int]:
+    """The checksums of the sets that begin at these entries, so far as they have the length of many others, which are
+    worked out side by side."""
+    entries = np.frombuffer(table, "u1", len(table) // ENTRY_SIZE * ENTRY_SIZE).reshape(-1, ENTRY_SIZE)
+    lengths = entries[starts, 1].astype(np.intp) + 1
+    inside = starts + lengths <= len(entries)
+    out: dict[int, int] = {}
+    for length in range(3, _MOST_SECONDARY + 2):
+        own = starts[inside & (lengths == length)]
+        for at in range(0, len(own) if len(own) >= _SIDE_BY_SIDE else 0, _AT_ONCE):
+            part = own[at : at + _AT_ONCE]
+            sets = entries[part[:, None] + np.arange(length)].reshape(len(part), -1)
+            sets[:, ::ENTRY_SIZE] |= IN_USE
+            out.update(zip(part.tolist(), set_checksums(sets).tolist(), strict=True))
     return out
 
 
@@ -94,8 +116,9 @@ def goes_on(table: bytes, block: bytes) -> bool:
     return first is not None and first.proven
 
 
-def parse_set(data: bytes, position: int = 0) -> Record | None:
-    """The entry set that `data` begins with, or None if there is none."""
+def parse_set(data: bytes, position: int = 0, checksum: int | None = None) -> Record | None:
+    """The entry set that `data` begins with, or None if there is none. `checksum` is what the set's should be, where
+    that is known."""
     if len(data) < 2 * ENTRY_SIZE or data[0] | IN_USE != TYPE_FILE:
         return None
     bit = data[0] & IN_USE
@@ -110,9 +133,11 @@ def parse_set(data: bytes, position: int = 0) -> Record | None:
         [TYPE_NAME & ~IN_USE | bit]
     ):
         names += 1
-    for at in range(0, len(whole), ENTRY_SIZE):
-        whole[at] |= IN_USE
-    proven = len(whole) == (secondary + 1) * ENTRY_SIZE and set_checksum(whole) == entry["checksum"]
+    if checksum is None:
+        for at in range(0, len(whole), ENTRY_SIZE):
+            whole[at] |= IN_USE
+        checksum = set_checksum(whole)
+    proven = len(whole) == (secondary + 1) * ENTRY_SIZE and checksum == entry["checksum"]
     created = decode_time(int(entry["created"]), int(entry["created_10ms"]))
     modified = decode_time(int(entry["modified"]), int(entry["modified_10ms"]))
     accessed = decode_time(int(entry["accessed"]))

@@ -8,6 +8,7 @@ from __future__ import annotations
 
 import datetime as dt
 from dataclasses import dataclass
+from functools import cached_property, lru_cache
 
 import numpy as np
 from numpy.typing import NDArray
@@ -79,7 +80,7 @@ STREAM_ENTRY = np.dtype(
 NAME_ENTRY = np.dtype([("type", "u1"), ("flags", "u1"), ("name", "<u2", CHARS_PER_NAME_ENTRY)])
 
 
-@dataclass(frozen=True, slots=True)
+@dataclass(frozen=True)
 class Geometry:
     """Where the parts of one volume lie. `offset` is the volume's first byte on the medium; the rest counts sectors."""
 
@@ -94,7 +95,7 @@ class Geometry:
     root_cluster: int
     fats: int = 1
 
-    @property
+    @cached_property
     def cluster_size(self) -> int:
         return self.sector * self.sectors_per_cluster
 
@@ -107,7 +108,7 @@ class Geometry:
             self.offset + (self.fat_offset + copy * self.fat_sectors) * self.sector, self.fat_sectors * self.sector
         )
 
-    @property
+    @cached_property
     def data(self) -> Extent:
         return Extent(self.offset + self.heap_offset * self.sector, self.clusters * self.cluster_size)
 
@@ -130,9 +131,17 @@ def boot_checksum(region: bytes, sector: int) -> int:
 def set_checksum(entries: bytes | bytearray) -> int:
     """The 16-bit sum over an entry set, without the place where it stands itself (section 6.3.3)."""
     value = 0
-    for n, byte in enumerate(entries):
+    for byte in bytes((*entries[:2], *entries[4:])):
+        value = (value >> 1 | value << 15 & 0x8000) + byte & 0xFFFF
+    return value
+
+
+def set_checksums(sets: NDArray[np.uint8]) -> NDArray[np.uint16]:
+    """The same of many sets of one length, shape (sets, bytes)."""
+    value = np.zeros(len(sets), np.uint16)
+    for n, column in enumerate(np.ascontiguousarray(sets.T).astype(np.uint16)):
         if n not in (2, 3):
-            value = (value >> 1 | value << 15 & 0x8000) + byte & 0xFFFF
+            value = ((value >> 1 | value << 15) + column).astype(np.uint16)
     return value
 
 
@@ -159,6 +168,7 @@ def encode_time(when: dt.datetime) -> tuple[int, int]:
     return stamp | when.second // 2, when.second % 2 * 100 + when.microsecond // 10000
 
 
+@lru_cache(1 << 14)
 def decode_time(stamp: int, hundredths: int = 0) -> dt.datetime | None:
     """A local time from its stamp, or None where it is no date."""
     try:

@@ -15,28 +15,29 @@ from numpy.typing import NDArray
 
 from sastrugi.volumes.base import Times
 from sastrugi.volumes.fat.layout import (
+    ANYWHERE_IN_NAME,
     ATTR_DIRECTORY,
     ATTR_LONG_NAME,
     ATTR_LONG_NAME_MASK,
     ATTR_VOLUME_ID,
     DELETED,
-    DELETED_ESCAPE,
     DIR_ENTRY,
     ENTRY_SIZE,
+    FIRST_IN_NAME,
     LAST_LONG_ENTRY,
-    LONG_ENTRY,
     LOWER_BASE,
     LOWER_EXTENSION,
     OEM_CODEPAGE,
     decode_time,
-    short_name_checksum,
+    short_name_checksums,
     short_name_text,
 )
 
 LOST = "_"
 """Stands for a first character that nothing tells."""
 _RESERVED_ATTR = 0xC0
-_NOT_IN_SHORT_NAMES = set(b'"*+,./:;<=>?[\\]|') | set(range(0x20)) | {0x7F}
+_MOST_LONG = 20
+_ORDER = 0x3F
 
 
 @dataclass(slots=True)
@@ -106,8 +107,7 @@ def _entry_possible(entry: np.void) -> bool:
         return (
             not entry["case"] and not entry["cluster_low"] and (order == DELETED or 1 <= order & ~LAST_LONG_ENTRY <= 20)
         )
-    name = entry["name"].tobytes()
-    if not _short_name_valid(name) or int(entry["case"]) & ~(LOWER_BASE | LOWER_EXTENSION):
+    if not _short_names_valid(entry["name"]) or int(entry["case"]) & ~(LOWER_BASE | LOWER_EXTENSION):
         return False
     return decode_time(int(entry["modified_date"]), int(entry["modified_time"])) is not None
 
@@ -119,22 +119,36 @@ def parse_table(table: bytes, width: int) -> list[Record]:
     """
     entries = np.frombuffer(table, DIR_ENTRY, len(table) // ENTRY_SIZE)
     ends = np.flatnonzero(entries["name"][:, 0] == 0)
-    count = int(ends[0]) if len(ends) else len(entries)
-    longs = np.frombuffer(table, LONG_ENTRY, len(entries))
-    is_long = (entries["attr"] & ATTR_LONG_NAME_MASK) == ATTR_LONG_NAME
+    entries = entries[: ends[0]] if len(ends) else entries
+    short = np.flatnonzero(entries["attr"] & ATTR_LONG_NAME_MASK != ATTR_LONG_NAME)
+    if not len(short):
+        return []
+    good = _short_names_valid(entries["name"][short]) & (entries["attr"][short] & _RESERVED_ATTR == 0)
+    before = np.concatenate(([0], short[:-1] + 1))[good]  # where the entries of its long name can begin
+    short = short[good]
+    own = entries[short]
+    checksums = short_name_checksums(own["name"])
+    columns = (
+        short, before, checksums, own["attr"], own["case"], own["created_tenth"], own["created_time"],
+        own["created_date"], own["accessed_date"], own["cluster_high"] if width == 32 else np.zeros_like(short),
+        own["modified_time"], own["modified_date"], own["cluster_low"], own["size"],
+    )  # fmt: skip
     out: list[Record] = []
-    first_long = 0
-    for n in range(count):
-        if is_long[n]:
-            continue
-        entry = entries[n]
-        name = entry["name"].tobytes()
-        before, first_long = first_long, n + 1
-        if name[:1] == b"." or entry["attr"] & _RESERVED_ATTR or not _short_name_valid(name):
-            continue
-        record = _record(entry, name, n, width)
-        if not record.label:
-            _take_long_name(record, longs[before:n], n)
+    for row in zip(*(column.tolist() for column in columns), strict=True):
+        slot, first_long, checksum, attr, case, tenth, time, date, accessed_date, high, m_time, m_date, low, size = row
+        name = table[slot * ENTRY_SIZE : slot * ENTRY_SIZE + 11]
+        accessed = decode_time(accessed_date, 0)
+        times = Times(
+            decode_time(date, time, tenth), decode_time(m_date, m_time), accessed.date() if accessed else None
+        )
+        deleted = name[0] == DELETED
+        text = short_name_text(name, case)
+        record = Record(
+            LOST + text[1:] if deleted else text, name, deleted, attr, high << 16 | low, size, times,
+            slot * ENTRY_SIZE, ENTRY_SIZE, case, deleted, 0.1 if deleted else 1.0, "short name",
+        )  # fmt: skip
+        if first_long < slot and not record.label:
+            _take_long_name(record, table, first_long, slot, checksum)
         out.append(record)
     return out
 
@@ -144,57 +158,42 @@ def table_ends(table: bytes) -> bool:
     return 0 in table[::ENTRY_SIZE]
 
 
-def _short_name_valid(name: bytes) -> bool:
-    first_ok = name[0] in (DELETED, DELETED_ESCAPE) or (name[0] not in _NOT_IN_SHORT_NAMES and name[0] != 0x20)
-    return first_ok and not _NOT_IN_SHORT_NAMES & set(name[1:])
+def _short_names_valid(names: NDArray[np.uint8]) -> NDArray[np.bool_]:
+    """Which short names, shape (…, 11), are possible; `.` and `..` are not."""
+    valid: NDArray[np.bool_] = FIRST_IN_NAME[names[..., 0]] & ANYWHERE_IN_NAME[names[..., 1:]].all(axis=-1)
+    return valid
 
 
-def _record(entry: np.void, name: bytes, slot: int, width: int) -> Record:
-    deleted = name[0] == DELETED
-    date = int(entry["accessed_date"])
-    accessed = decode_time(date, 0)
-    times = Times(
-        decode_time(int(entry["created_date"]), int(entry["created_time"]), int(entry["created_tenth"])),
-        decode_time(int(entry["modified_date"]), int(entry["modified_time"])),
-        accessed.date() if accessed else None,
-    )
-    high = int(entry["cluster_high"]) if width == 32 else 0
-    case = int(entry["case"])
-    text = short_name_text(name, case)
-    return Record(
-        name=LOST + text[1:] if deleted else text, short=name, deleted=deleted, attr=int(entry["attr"]),
-        cluster=high << 16 | int(entry["cluster_low"]), size=int(entry["size"]), times=times,
-        position=slot * ENTRY_SIZE, length=ENTRY_SIZE, case=case, first_char_lost=deleted,
-        name_sure=0.1 if deleted else 1.0, name_note="short name",
-    )  # fmt: skip
-
-
-def _take_long_name(record: Record, longs: NDArray[np.void], slot: int) -> None:
-    """Give the record the long name that stands before it, if one does that belongs to it."""
-    checksum = None if record.deleted else short_name_checksum(record.short)
-    units: list[NDArray[np.uint16]] = []
+def _take_long_name(record: Record, table: bytes, first: int, slot: int, checksum: int) -> None:
+    """Give the record the long name that stands in front of it, in entries [first, slot), if one does that belongs to
+    it. `checksum` is of its short name."""
+    units: list[bytes] = []
     ended = False
-    for order, entry in enumerate(longs[::-1], 1):
-        if (entry["order"] == DELETED) != record.deleted or entry["type"] or entry["cluster_low"]:
+    wanted = None if record.deleted else checksum
+    for order in range(1, min(slot - first, _MOST_LONG) + 1):
+        entry = table[(slot - order) * ENTRY_SIZE : (slot - order + 1) * ENTRY_SIZE]
+        if (entry[0] == DELETED) != record.deleted or entry[12] or entry[26] or entry[27]:
             break
-        if checksum is None:
-            checksum = int(entry["checksum"])
-        if entry["checksum"] != checksum or (not record.deleted and int(entry["order"]) & 0x3F != order):
+        if wanted is None:
+            wanted = entry[13]
+        if entry[13] != wanted or (not record.deleted and entry[0] & _ORDER != order):
             break
-        part = np.concatenate([entry["name_1"], entry["name_2"], entry["name_3"]])
-        stop = np.flatnonzero(part == 0)
-        units.append(part[: stop[0]] if len(stop) else part)
-        ended = bool(len(stop)) or bool(not record.deleted and entry["order"] & LAST_LONG_ENTRY)
-        if ended or order == 20:
+        part = entry[1:11] + entry[14:26] + entry[28:32]
+        stop = part.find(b"\0\0")
+        while stop > 0 and stop % 2:
+            stop = part.find(b"\0\0", stop + 1)
+        units.append(part[:stop] if stop >= 0 else part)
+        ended = stop >= 0 or bool(not record.deleted and entry[0] & LAST_LONG_ENTRY)
+        if ended:
             break
     if not units:
         return
-    name = np.concatenate(units).astype("<u2").tobytes().decode("utf-16-le", "replace")
+    name = b"".join(units).decode("utf-16-le", "replace")
     if not name or "\uffff" in name or (not record.deleted and not ended):
         return
     if record.deleted:
-        first = _first_byte_for(record.short, checksum or 0)
-        if first in _NOT_IN_SHORT_NAMES:
+        first = _first_byte_for(record.short, wanted or 0)
+        if not ANYWHERE_IN_NAME[first]:
             return  # these long entries belong to another file
         found = bytes([first]).decode(OEM_CODEPAGE)
         begins = name.lstrip(" .")[:1]
@@ -249,6 +248,8 @@ def _telling_names(record: Record) -> set[str]:
 def settle_lost_characters(folders: Iterable[list[Record]]) -> None:
     """Work out lost first characters from records of the same series: same folder first, then the whole volume."""
     tables = list(folders)
+    if not any(record.first_char_lost for table in tables for record in table):
+        return
     everywhere: dict[tuple[str, str], Counter[str]] = {}
     stems: dict[str, Counter[str]] = {}
     for table in tables:

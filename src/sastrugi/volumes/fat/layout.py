@@ -8,6 +8,7 @@ from __future__ import annotations
 
 import datetime as dt
 from dataclasses import dataclass
+from functools import cached_property, lru_cache
 
 import numpy as np
 from numpy.typing import NDArray
@@ -85,7 +86,17 @@ LONG_ENTRY = np.dtype(
 ENTRY_SIZE = DIR_ENTRY.itemsize
 
 
-@dataclass(frozen=True, slots=True)
+ANYWHERE_IN_NAME = np.ones(256, bool)
+"""Which bytes a short name can hold behind its first one (section "FAT Directory Structure", DIR_Name)."""
+ANYWHERE_IN_NAME[list(b'"*+,./:;<=>?[\\]|\x7f')] = False
+ANYWHERE_IN_NAME[:0x20] = False
+FIRST_IN_NAME = ANYWHERE_IN_NAME.copy()
+"""Which bytes the first of a short name can be, the mark of a deleted one included."""
+FIRST_IN_NAME[[DELETED, DELETED_ESCAPE]] = True
+FIRST_IN_NAME[0x20] = False
+
+
+@dataclass(frozen=True)
 class Geometry:
     """Where the parts of one volume lie. `offset` is the volume's first byte on the medium; sizes count sectors."""
 
@@ -99,21 +110,21 @@ class Geometry:
     total_sectors: int
     root_cluster: int = 0
 
-    @property
+    @cached_property
     def cluster_size(self) -> int:
         return self.sector * self.sectors_per_cluster
 
-    @property
+    @cached_property
     def root_sectors(self) -> int:
         """Sectors of the fixed root directory of FAT12/16 (section "FAT Data Structure")."""
         return -(-self.root_entries * ENTRY_SIZE // self.sector)
 
-    @property
+    @cached_property
     def clusters(self) -> int:
         data = self.total_sectors - self.reserved - self.fats * self.fat_sectors - self.root_sectors
         return max(data, 0) // self.sectors_per_cluster
 
-    @property
+    @cached_property
     def bits(self) -> int:
         """Width of a FAT entry: by the count of clusters, and 32 where the 16-bit FAT size is zero (as drivers do)."""
         if self.root_cluster:
@@ -130,11 +141,11 @@ class Geometry:
             self.fat_sectors * self.sector,
         )
 
-    @property
+    @cached_property
     def fixed_root(self) -> Extent:
         return Extent(self.fat(self.fats).offset, self.root_sectors * self.sector)
 
-    @property
+    @cached_property
     def data(self) -> Extent:
         return Extent(self.fixed_root.end, self.clusters * self.cluster_size)
 
@@ -169,9 +180,14 @@ def unpack_fat(data: bytes, bits: int) -> NDArray[np.uint32]:
 
 def short_name_checksum(name: bytes) -> int:
     """The sum over the eleven bytes of a short name that each of its long-name entries carries."""
-    value = 0
-    for byte in name:
-        value = ((value >> 1) | (value << 7 & 0x80)) + byte & 0xFF
+    return int(short_name_checksums(np.frombuffer(name, "u1").reshape(1, 11))[0])
+
+
+def short_name_checksums(names: NDArray[np.uint8]) -> NDArray[np.uint8]:
+    """The same of many names, shape (names, 11)."""
+    value = np.zeros(len(names), np.uint8)
+    for column in range(11):
+        value = ((value >> 1 | value << 7) + names[:, column]).astype(np.uint8)
     return value
 
 
@@ -179,8 +195,8 @@ def short_name_text(name: bytes, case: int = 0) -> str:
     """`FRN00012JPG` as `FRN00012.JPG`, with the lower-case flags of byte 12 applied."""
     if name[:1] == bytes([DELETED_ESCAPE]):
         name = bytes([DELETED]) + name[1:]
-    base = name[:8].decode(OEM_CODEPAGE).rstrip(" ")
-    extension = name[8:11].decode(OEM_CODEPAGE).rstrip(" ")
+    text = name.decode("ascii" if name.isascii() else OEM_CODEPAGE)
+    base, extension = text[:8].rstrip(" "), text[8:11].rstrip(" ")
     if case & LOWER_BASE:
         base = base.lower()
     if case & LOWER_EXTENSION:
@@ -196,6 +212,7 @@ def encode_time(when: dt.datetime) -> tuple[int, int, int]:
     return date, time, when.second % 2 * 100 + when.microsecond // 10000
 
 
+@lru_cache(1 << 14)
 def decode_time(date: int, time: int, hundredths: int = 0) -> dt.datetime | None:
     """A local time from its words, or None where they are no date."""
     try:

@@ -9,14 +9,15 @@ import numpy as np
 from numpy.typing import NDArray
 
 from sastrugi.volumes.fat.layout import (
+    ANYWHERE_IN_NAME,
     ATTR_DIRECTORY,
     ATTR_LONG_NAME,
     ATTR_LONG_NAME_MASK,
     ATTR_VOLUME_ID,
     DELETED,
-    DELETED_ESCAPE,
     DIR_ENTRY,
     ENTRY_SIZE,
+    FIRST_IN_NAME,
     LAST_LONG_ENTRY,
     LOWER_BASE,
     LOWER_EXTENSION,
@@ -24,13 +25,7 @@ from sastrugi.volumes.fat.layout import (
 
 _MOST_LONG = 20
 _MOST_TENTHS = 199
-_NAME_BYTES = np.ones(256, bool)
-_NAME_BYTES[list(b'"*+,./:;<=>?[\\]|\x7f')] = False
-_NAME_BYTES[:0x20] = False
-_FIRST_BYTES = _NAME_BYTES.copy()
-_FIRST_BYTES[[DELETED, DELETED_ESCAPE]] = True
-_FIRST_BYTES[0x20] = False
-_FIRST_ANY = _FIRST_BYTES.copy()
+_FIRST_ANY = FIRST_IN_NAME.copy()
 _FIRST_ANY[[ord("."), *range(1, 21), *range(0x41, 0x55)]] = True
 _CASE = np.zeros(256, bool)
 _CASE[[0, LOWER_BASE, LOWER_EXTENSION, LOWER_BASE | LOWER_EXTENSION]] = True
@@ -81,7 +76,7 @@ def _long(entries: NDArray[np.void]) -> NDArray[np.bool_]:
 
 def _short(entries: NDArray[np.void]) -> NDArray[np.bool_]:
     name = entries["name"]
-    good = _FIRST_BYTES[name[..., 0]] & _NAME_BYTES[name[..., 1:]].all(axis=-1)
+    good = FIRST_IN_NAME[name[..., 0]] & ANYWHERE_IN_NAME[name[..., 1:]].all(axis=-1)
     dots = np.zeros(good.shape, bool)
     for dot in _DOTS:
         dots |= (name == np.frombuffer(dot, "u1")).all(axis=-1)
