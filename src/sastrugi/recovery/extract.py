@@ -130,6 +130,8 @@ class _Run:
 
     def __init__(self, medium: Medium, folder: Destination, manner: Manner, listed: set[str], out: Extracted) -> None:
         self._medium, self._folder, self._manner, self._listed, self._out = medium, folder, manner, listed, out
+        self._counts: dict[str, list[int]] = {}
+        """For each name: up to which number it was given, so that the next of thousands does not begin anew."""
 
     def bring(self, finding: Finding) -> dict[str, object] | None:
         """Write one finding; its row of the manifest, or None if it was left out."""
@@ -153,7 +155,8 @@ class _Run:
                 out.left_out += 1
                 return None
             prefix = "".join(f"{part}/" for part in used)
-            final = give_name(folder, temporary, self._names(name, finding), lambda n: f"{prefix}{n}" in self._listed)
+            names = self._names(prefix, name, finding)
+            final = give_name(folder, temporary, names, lambda n: f"{prefix}{n}" in self._listed)
         finally:
             os.close(folder)
         if not final:
@@ -186,9 +189,9 @@ class _Run:
             return [finding.group, finding.kind]
         return [part for part in finding.folder.split("/") if part]
 
-    def _names(self, name: str, finding: Finding) -> Iterable[str]:
+    def _names(self, prefix: str, name: str, finding: Finding) -> Iterable[str]:
         if self._manner.names == "count":
-            return counted_names(name)
+            return counted_names(name, self._counts.setdefault(f"{prefix}{name}", [1]))
         if self._manner.names == "number":
             return (name, with_number(name, finding.number))
         return (name,)

@@ -13,7 +13,7 @@ from typing import BinaryIO
 from sastrugi.errors import DestinationError
 from sastrugi.recovery.names import numbered, shortened
 
-_MOST_CLASHES = 10_000
+_MOST_CLASHES = 1_000_000
 _LONGEST = 250
 _BLOCK = 1 << 20
 
@@ -104,9 +104,10 @@ def _opened(folder: int, name: str) -> BinaryIO:
     return os.fdopen(os.open(name, os.O_RDONLY | os.O_NOFOLLOW | os.O_NONBLOCK, dir_fd=folder), "rb")
 
 
-def counted_names(name: str) -> Iterable[str]:
-    """`A.JPG`, `A (2).JPG`, `A (3).JPG` …; raises DestinationError at an absurd number."""
-    yield name
-    for number in range(2, _MOST_CLASHES):
-        yield numbered(name, number)
+def counted_names(name: str, count: list[int]) -> Iterable[str]:
+    """`A.JPG`, `A (2).JPG`, `A (3).JPG` … from `count` on, which is kept up; raises DestinationError at an absurd
+    number."""
+    while count[0] < _MOST_CLASHES:
+        yield name if count[0] == 1 else numbered(name, count[0])
+        count[0] += 1
     raise DestinationError(f"{name}: {_MOST_CLASHES:,} files of this name are there already")

@@ -15,6 +15,8 @@ from sastrugi.media.raw import RawMedium
 
 Piece = tuple[int, "int | bytes | None"]
 """So many bytes of the medium: at a place of the file, given, or (None) all zero."""
+_LOOKED_AT_ONCE = 1 << 30
+"""Bytes of a container whose pieces are asked for at once, where some of them hold data."""
 
 
 class MappedMedium(Medium):
@@ -76,14 +78,18 @@ class MappedMedium(Medium):
         at = max(start, 0)
         stop = self.size if end is None else min(end, self.size)
         begun: int | None = None
+        step = _LOOKED_AT_ONCE
         while at < stop:
-            for count, source in self._pieces(at, min(stop - at, 1 << 30)):
+            empty = True
+            for count, source in self._pieces(at, min(stop - at, step)):
+                empty &= source is None
                 if source is None and begun is not None:
                     yield Extent(begun, at - begun)
                     begun = None
                 elif source is not None and begun is None:
                     begun = at
                 at += count
+            step = 2 * step if empty else _LOOKED_AT_ONCE  # a container may claim a hole of any size
         if begun is not None:
             yield Extent(begun, stop - begun)
 
