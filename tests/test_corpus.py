@@ -3,7 +3,9 @@
 from __future__ import annotations
 
 import json
+import os
 import subprocess
+import sys
 import sysconfig
 import time
 from pathlib import Path
@@ -174,6 +176,34 @@ def test_children_survive_what_files_do_to_them() -> None:
     assert set(problems) == {"hangs", "crashes", "eats", "fails"}
     assert "longer than 2" in problems["hangs"] and "crashed" in problems["crashes"]
     assert "memory" in problems["eats"] and problems["fails"] == "no good"
+
+
+def test_children_do_not_outlive_a_program_that_is_killed(tmp_path: Path) -> None:
+    call = (
+        "from sastrugi.children import run_in_children; from sastrugi.progress import Progress; from pathlib import Path\n"
+        "run_in_children('tests.test_corpus:spins', [Path(PATH)], Progress(), seconds=60)"
+    )
+    said = tmp_path / "pid"
+    program = tmp_path / "program.py"
+    program.write_text(f"if __name__ == '__main__':\n    PATH = {str(said)!r}\n    " + call.replace("\n", "\n    "))
+    environment = {**os.environ, "PYTHONPATH": str(Path(__file__).parent.parent)}
+    parent = subprocess.Popen([sys.executable, str(program)], env=environment)
+    while not said.exists() or not said.read_text():
+        time.sleep(0.05)
+    child = int(said.read_text())
+    parent.kill()
+    parent.wait()
+    deadline = time.monotonic() + 10
+    while Path(f"/proc/{child}").exists() and "\nState:\tZ" not in Path(f"/proc/{child}/status").read_text():
+        assert time.monotonic() < deadline
+        time.sleep(0.05)
+
+
+def spins(path: Path) -> None:
+    """Says who it is, and never comes to an end."""
+    path.write_text(str(os.getpid()))
+    while True:
+        pass
 
 
 def test_real_files_are_measured_to_their_length() -> None:

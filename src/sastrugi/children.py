@@ -1,7 +1,8 @@
 """Run a function on many files in child processes with limits, so that no file can take the program down.
 
 The function is named as `module:name`, takes a path and returns something that can be pickled. A child that runs too
-long, takes too much memory or crashes is ended and replaced; the file it had is reported as a problem.
+long, takes too much memory or crashes is ended and replaced; the file it had is reported as a problem. No child
+outlives the program, however that ends, and what children leave in their temporary folder goes with them.
 """
 
 from __future__ import annotations
@@ -9,6 +10,9 @@ from __future__ import annotations
 import contextlib
 import multiprocessing
 import os
+import shutil
+import sys
+import tempfile
 import time
 from collections.abc import Iterator, Sequence
 from dataclasses import dataclass
@@ -19,9 +23,12 @@ from typing import Any
 
 from sastrugi.progress import Progress
 
-SECONDS = 30.0
-MEMORY = 4 << 30
+MEMORY = 1 << 30
+_LEAST_SECONDS, _BYTES_A_SECOND = 10.0, 4 << 20
+_MOST_CHILDREN = 4
 _LONGEST_PROBLEM = 200
+_PR_SET_PDEATHSIG = 1
+"""Of prctl(2)."""
 
 
 @dataclass(frozen=True, slots=True)
@@ -41,26 +48,40 @@ class _Child:
     deadline: float = 0.0
 
 
+def seconds_for(size: int) -> float:
+    """How long a file of `size` bytes may take to be read and decoded to its end."""
+    return _LEAST_SECONDS + size / _BYTES_A_SECOND
+
+
 def run_in_children(
-    function: str, paths: Sequence[Any], progress: Progress, seconds: float = SECONDS, memory: int = MEMORY
+    function: str,
+    paths: Sequence[Any],
+    progress: Progress,
+    seconds: float | Sequence[float] = _LEAST_SECONDS,
+    memory: int = MEMORY,
 ) -> list[Outcome]:
-    """The outcomes in the order of `paths`, or of other tasks that can be pickled. `seconds` and `memory` (bytes of
-    address space) limit each."""
+    """The outcomes in the order of `paths`, or of other tasks that can be pickled. `seconds` (for all, or of each) and
+    `memory` (bytes) limit each."""
     if not paths:
         return []
+    limits = seconds if isinstance(seconds, Sequence) else [seconds] * len(paths)
     outcomes: list[Outcome | None] = [None] * len(paths)
-    children = [_start(function, memory) for _ in range(min(os.cpu_count() or 1, len(paths)))]
+    children: list[_Child] = []
     waiting = iter(range(len(paths)))
     done = 0
+    room = tempfile.mkdtemp(prefix="sastrugi-")
     try:
+        children += (
+            _start(function, memory, room) for _ in range(min(os.cpu_count() or 1, len(paths), _MOST_CHILDREN))
+        )
         for child in children:
-            _give(child, waiting, paths, seconds)
+            _give(child, waiting, paths, limits)
         while done < len(paths):
             progress.check()
             busy = [child for child in children if child.task >= 0]
             ready = wait([child.pipe for child in busy], timeout=0.2)
             for n, child in enumerate(children):
-                outcome = _answer(child, child.pipe in ready, paths, seconds)
+                outcome = _answer(child, child.pipe in ready, paths, limits)
                 if outcome is None:
                     continue
                 outcomes[child.task] = outcome[0]
@@ -68,15 +89,16 @@ def run_in_children(
                 progress.at(done)
                 if outcome[1]:
                     _end(child)
-                    child = children[n] = _start(function, memory)
-                _give(child, waiting, paths, seconds)
+                    child = children[n] = _start(function, memory, room)
+                _give(child, waiting, paths, limits)
     finally:
         for child in children:
             _end(child)
+        shutil.rmtree(room, ignore_errors=True)
     return [outcome for outcome in outcomes if outcome is not None]
 
 
-def _answer(child: _Child, ready: bool, paths: Sequence[Any], seconds: float) -> tuple[Outcome, bool] | None:
+def _answer(child: _Child, ready: bool, paths: Sequence[Any], limits: Sequence[float]) -> tuple[Outcome, bool] | None:
     """The outcome of a child's task, if there is one, and whether the child must be replaced."""
     if child.task < 0:
         return None
@@ -88,22 +110,22 @@ def _answer(child: _Child, ready: bool, paths: Sequence[Any], seconds: float) ->
             return Outcome(path, None, "crashed the program that opened it"), True
         return Outcome(path, value, problem), False
     if time.monotonic() > child.deadline:
-        return Outcome(path, None, f"took longer than {seconds:g} seconds"), True
+        return Outcome(path, None, f"took longer than {limits[child.task]:.0f} seconds"), True
     return None
 
 
-def _give(child: _Child, waiting: Iterator[int], paths: Sequence[Any], seconds: float) -> None:
+def _give(child: _Child, waiting: Iterator[int], paths: Sequence[Any], limits: Sequence[float]) -> None:
     child.task = next(waiting, -1)
     if child.task >= 0:
-        child.deadline = time.monotonic() + seconds
+        child.deadline = time.monotonic() + limits[child.task]
         with contextlib.suppress(OSError):  # a child that died at once shows when it is asked
             child.pipe.send(paths[child.task])
 
 
-def _start(function: str, memory: int) -> _Child:
+def _start(function: str, memory: int, room: str) -> _Child:
     context = multiprocessing.get_context("spawn")
     ours, theirs = context.Pipe()
-    process = context.Process(target=_serve, args=(theirs, function, memory), daemon=True)
+    process = context.Process(target=_serve, args=(theirs, function, memory, room, os.getpid()), daemon=True)
     process.start()
     theirs.close()
     return _Child(process, ours)
@@ -115,11 +137,24 @@ def _end(child: _Child) -> None:
     child.process.join()
 
 
-def _serve(pipe: Connection, function: str, memory: int) -> None:
+def _end_with(parent: int) -> None:
+    """End this process as soon as its parent ends, killed or not, also in the middle of a decoder."""
+    if sys.platform == "linux":
+        import ctypes
+        import signal
+
+        ctypes.CDLL(None).prctl(_PR_SET_PDEATHSIG, int(signal.SIGKILL), 0, 0, 0)
+        if os.getppid() != parent:
+            os._exit(1)
+
+
+def _serve(pipe: Connection, function: str, memory: int, room: str, parent: int) -> None:
     """The child: answers (value, problem) for every path that comes through the pipe."""
     import signal
     import warnings
 
+    _end_with(parent)
+    tempfile.tempdir = room
     signal.signal(signal.SIGINT, signal.SIG_IGN)  # the parent decides when to stop
     quiet = os.open(os.devnull, os.O_WRONLY)
     for stream in (1, 2):
@@ -128,7 +163,9 @@ def _serve(pipe: Connection, function: str, memory: int) -> None:
     with contextlib.suppress(ImportError, ValueError, OSError):
         import resource
 
-        resource.setrlimit(resource.RLIMIT_AS, (memory, memory))
+        # Where the system counts only what is written to, libraries that are mapped do not count.
+        counted = resource.RLIMIT_DATA if sys.platform == "linux" else resource.RLIMIT_AS
+        resource.setrlimit(counted, (memory, memory))
         resource.setrlimit(resource.RLIMIT_CORE, (0, 0))
     module, name = function.split(":")
     call = getattr(import_module(module), name)

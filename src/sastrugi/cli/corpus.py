@@ -99,8 +99,8 @@ def kinds(
 def check(
     folder: Annotated[Path, typer.Argument(help="The folder to open the files of.", metavar="DIR")],
     sheet: Annotated[Path | None, typer.Option(help="Also draw a contact sheet of it.", metavar="FILE.png")] = None,
-    seconds: Annotated[float, typer.Option(help="The most time a file may take.")] = 30.0,
-    memory: Annotated[str, typer.Option(help="The most memory a file may take.")] = "4 GiB",
+    seconds: Annotated[float, typer.Option(help="The most time a file may take; 0: as its size asks for.", min=0)] = 0,
+    memory: Annotated[str, typer.Option(help="The most memory a file may take.", metavar="SIZE")] = "1 GiB",
     everything: Annotated[bool, typer.Option("--all", help="List the files that open as well.")] = False,
     as_json: JsonOption = False,
 ) -> None:

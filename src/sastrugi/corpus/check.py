@@ -7,7 +7,7 @@ from dataclasses import dataclass
 from pathlib import Path
 from typing import Literal
 
-from sastrugi.children import MEMORY, SECONDS, run_in_children
+from sastrugi.children import MEMORY, run_in_children, seconds_for
 from sastrugi.errors import SastrugiError
 from sastrugi.kinds import Kind, all_kinds, kind_for_name, kind_named, recognise
 from sastrugi.kinds.base import FileSource
@@ -36,12 +36,11 @@ def files_below(folder: Path) -> list[Path]:
     return found
 
 
-def check_files(
-    paths: Sequence[Path], progress: Progress, seconds: float = SECONDS, memory: int = MEMORY
-) -> list[Checked]:
-    """Open each file; a file of a user's own folder counts like any other."""
+def check_files(paths: Sequence[Path], progress: Progress, seconds: float = 0, memory: int = MEMORY) -> list[Checked]:
+    """Open each file; a file of a user's own folder counts like any other. `seconds` 0: as its size asks for."""
     progress.start("open", len(paths), "files")
-    outcomes = run_in_children(f"{__name__}:open_one", paths, progress, seconds, memory)
+    limits = [seconds or seconds_for(path.stat().st_size) for path in paths]
+    outcomes = run_in_children(f"{__name__}:open_one", paths, progress, limits, memory)
     progress.finish()
     out: list[Checked] = []
     for path, outcome in zip(paths, outcomes, strict=True):

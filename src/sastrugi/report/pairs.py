@@ -35,7 +35,6 @@ Sample = tuple[Source, str]
 """Where the bytes of a file are, and how its name ends."""
 _LARGEST = 256 << 20
 """Bytes of one file that are looked at."""
-_SECONDS, _MEMORY = 20.0, 3 << 30
 _WIDTH, _RAMP = 46, " .:-=+*#%@"
 
 
@@ -66,7 +65,7 @@ def draw_pairs(specimen: Specimen, pairs: Sequence[tuple[TruthFile, Result | Non
 def draw_samples(samples: Sequence[Sample], progress: Progress) -> list[Drawn]:
     """A small picture of each, drawn in child processes."""
     progress.start("draw", len(samples), "files")
-    outcomes = run_in_children(f"{__name__}:draw_one", samples, progress, _SECONDS, _MEMORY)
+    outcomes = run_in_children(f"{__name__}:draw_one", samples, progress)
     progress.finish()
     return [Drawn(*(outcome.value or (b"", outcome.problem))) for outcome in outcomes]
 

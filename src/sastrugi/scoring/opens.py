@@ -8,18 +8,19 @@ from contextlib import ExitStack
 from pathlib import Path
 from typing import TYPE_CHECKING, Any
 
-from sastrugi.children import run_in_children
+from sastrugi.children import run_in_children, seconds_for
 from sastrugi.corpus.check import kind_of_file, open_one
 from sastrugi.progress import Progress
 from sastrugi.scoring.scorecard import OpensWord
-from sastrugi.scoring.sources import Source
+from sastrugi.scoring.sources import Source, size_of
 
 if TYPE_CHECKING:
     from numpy.typing import NDArray
 
 _WORDS: dict[str, OpensWord] = {"opens": "yes", "broken": "no", "cannot tell": "untested"}
 _LARGEST = 1 << 30
-_SECONDS, _MEMORY = 30.0, 4 << 30
+_AT_ONCE = 1 << 20
+"""Values of a picture or a sound that are compared at once."""
 _BEST = 99.0
 
 
@@ -28,7 +29,8 @@ def open_results(results: Sequence[tuple[int, Source]], progress: Progress) -> d
     open; of a kind nobody can open it is untested."""
     progress.start("open", len(results), "files")
     sources = [source for _, source in results]
-    outcomes = run_in_children(f"{__name__}:open_task", sources, progress, _SECONDS, _MEMORY)
+    limits = [seconds_for(size_of(source)) for source in sources]
+    outcomes = run_in_children(f"{__name__}:open_task", sources, progress, limits)
     progress.finish()
     return {
         number: outcome.value or ("no", outcome.problem) for (number, _), outcome in zip(results, outcomes, strict=True)
@@ -49,7 +51,8 @@ def open_task(task: Source) -> tuple[OpensWord, str]:
 def differences(pairs: Sequence[tuple[Source, Source]], progress: Progress) -> list[float | None]:
     """For each (original, result) that both decode: how near the result is, in decibels (see `difference_task`)."""
     progress.start("compare", len(pairs), "files")
-    outcomes = run_in_children(f"{__name__}:difference_task", pairs, progress, _SECONDS, _MEMORY)
+    limits = [seconds_for(sum(map(size_of, pair))) for pair in pairs]
+    outcomes = run_in_children(f"{__name__}:difference_task", pairs, progress, limits)
     progress.finish()
     return [outcome.value for outcome in outcomes]
 
@@ -68,10 +71,16 @@ def difference_task(pair: tuple[Source, Source]) -> float | None:
         then, now = (_samples(path, kind.group) for path in paths)
     if kind.group == "picture" and then.shape[1:] != now.shape[1:]:
         return 0.0
-    whole = np.zeros(then.shape, np.float64)
-    whole[: len(now)] = now[: len(then)]
-    noise = float(np.mean((whole - then) ** 2))
-    signal = 255.0**2 if kind.group == "picture" else float(np.mean(np.square(then, dtype=np.float64)))
+    noise = signal = 0.0
+    step = max(_AT_ONCE * len(then) // max(then.size, 1), 1)
+    for at in range(0, len(then), step):  # in parts: as numbers they take eight times as much
+        was = then[at : at + step].astype(np.float64)
+        signal += float(np.sum(np.square(was)))
+        part = now[at : at + step]
+        was[: len(part)] -= part[: len(was)]
+        noise += float(np.sum(np.square(was)))
+    if kind.group == "picture":
+        signal = 255.0**2 * then.size
     if noise == 0:
         return _BEST
     return round(max(min(10 * math.log10(signal / noise), _BEST), 0.0), 1) if signal else 0.0

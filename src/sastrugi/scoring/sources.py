@@ -4,6 +4,7 @@ from __future__ import annotations
 
 from pathlib import Path
 
+from sastrugi.media.extents import total
 from sastrugi.recovery.borrow import Borrowed, plain_suffix
 from sastrugi.scoring.results import Result
 from sastrugi.specimen.truth import Specimen, TruthFile
@@ -14,6 +15,13 @@ Source = Path | Borrowed
 def original_of(specimen: Specimen, file: TruthFile) -> Source:
     where = specimen.original_at(file)
     return where if isinstance(where, Path) else Borrowed(specimen.medium.path, where, plain_suffix(file.name))
+
+
+def size_of(source: Source) -> int:
+    """Its bytes; 0 where it is gone."""
+    if isinstance(source, Path):
+        return source.stat().st_size if source.is_file() else 0
+    return total(source.extents)
 
 
 def bytes_of(specimen: Specimen, result: Result, name: str) -> Source:
