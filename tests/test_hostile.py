@@ -14,6 +14,7 @@ from collections.abc import Callable
 from pathlib import Path
 from typing import Any
 
+import numpy as np
 import pytest
 from hypothesis import given, settings
 from hypothesis import strategies as st
@@ -29,6 +30,7 @@ from sastrugi.scoring.judgement import judge
 from sastrugi.specimen.recipe import parse_recipe, shipped_recipes
 from sastrugi.specimen.truth import Specimen
 from tests.conftest import Program, program_path
+from tests.forged import FOLDER, ForgedVolume, dots, record
 
 ODD: list[Any] = [
     None, True, -1, 0, 1 << 62, 1 << 70, -(1 << 63), 1.5, float("inf"), "", "x", "../../etc/passwd", "\x00", "\udc80", [], {}, [[1]],
@@ -253,3 +255,89 @@ def test_a_stop_that_finds_no_safe_point_ends_soon(demo: Path, tmp_path: Path) -
     began = time.monotonic()
     _, said = process.communicate(timeout=20)
     assert time.monotonic() - began < 10 and process.returncode == 130 and "Traceback" not in said
+
+
+def files_of_one_chain(path: Path, deleted: bool) -> int:
+    """Thousands of records that all name one chain of thousands of pieces."""
+    volume, count = ForgedVolume(path, 40), 3000
+    names = (b"%s%07dTXT" % (b"\xe5" if deleted else b"F", n) for n in range(count))
+    volume.fill_root(b"".join(record(name, 30000, 10_000 * 512) for name in names), 100)
+    volume.chain(range(30000, 50000, 2))
+    return count
+
+
+def folders_of_each_other(path: Path) -> int:
+    """Folders whose chains run on into all the others, each of which names all the others; and one file."""
+    volume, count = ForgedVolume(path, 40), 2000
+    own = range(1000, 1000 + count)
+    for n, cluster in enumerate(own):
+        others = (record(b"D%07d   " % k, own[(7 * n + k) % count], 0, FOLDER) for k in range(14))
+        volume.put(cluster, dots(cluster) + b"".join(others))
+    volume.chain([*own, own[0]])
+    volume.put(60000, b"Firnline\n" * 20)
+    volume.chain([60000])
+    folders = b"".join(record(b"D%07d   " % n, cluster, 0, FOLDER) for n, cluster in enumerate(own))
+    volume.fill_root(record(b"NOTE    TXT", 60000, 180) + folders, 100)
+    return 1
+
+
+def files_of_one_name(path: Path) -> int:
+    volume, count = ForgedVolume(path, 40), 6000
+    for n in range(count):
+        volume.put(20000 + n, b"note %06d\n" % n * 40)
+    for fat in volume.fats:
+        fat[20000 : 20000 + count] = 0x0FFFFFFF
+    volume.fill_root(b"".join(record(b"SAME    TXT", 20000 + n, 480) for n in range(count)), 100)
+    return count
+
+
+@pytest.mark.parametrize(
+    "forge",
+    [
+        lambda path: files_of_one_chain(path, False),
+        lambda path: files_of_one_chain(path, True),
+        folders_of_each_other,
+        files_of_one_name,
+    ],
+    ids=["one chain", "one chain, deleted", "folders of each other", "one name"],
+)
+def test_work_is_bounded_by_the_medium(sastrugi: Program, tmp_path: Path, forge: Callable[[Path], int]) -> None:
+    """Whatever a volume claims; far more than a minute was needed for each of these."""
+    image = tmp_path / "card.img"
+    count = forge(image)
+    began = time.monotonic()
+    sastrugi("scan", image, "--out", tmp_path / "x.scan")
+    assert len(sastrugi("list", tmp_path / "x.scan", "--json").json) == count
+    assert sastrugi("list", tmp_path / "x.scan", "--limit", 0).out.count("\n") == count + 2
+    if count == 6000:
+        sastrugi("extract", tmp_path / "x.scan", "--with-live", "--to", tmp_path / "r")
+        assert len({path.read_bytes() for path in (tmp_path / "r").glob("SAME*.TXT")}) == count
+    assert time.monotonic() - began < 60
+
+
+def test_forged_folders_all_over_are_cut_short_and_said(sastrugi: Program, tmp_path: Path) -> None:
+    volume = ForgedVolume(tmp_path / "card.img", 34)
+    for at in range(volume.data + (1 << 20), len(volume.bytes), 1 << 20):
+        names = b"".join(record(b"A%07dTXT" % (at // 32 + n), 3000 + n, 700) for n in range(1 << 15))
+        volume.bytes[at : at + (1 << 20)] = np.frombuffer(names, "u1")[: len(volume.bytes) - at]
+    ran = sastrugi("scan", tmp_path / "card.img", "--out", tmp_path / "x.scan")
+    assert "only the first 24 MiB were read" in ran.err
+    assert "only the first 24 MiB" in sastrugi("look", tmp_path / "x.scan").out
+
+
+def test_what_a_killed_build_left_goes_with_the_next(sastrugi: Program, tmp_path: Path) -> None:
+    """And what a living one works on stays."""
+    for name, number, cleared in (("killed", signal.SIGKILL, True), ("living", signal.SIGSTOP, False)):
+        words = [program_path(), "build", "camera-erase", "--into", str(tmp_path / name)]
+        running = subprocess.Popen(words, stdout=subprocess.DEVNULL, stderr=subprocess.DEVNULL)
+        while not (left := list(tmp_path.glob(f".{name}.*.partial"))):
+            assert running.poll() is None
+            time.sleep(0.01)
+        running.send_signal(number)
+        if cleared:
+            running.wait()
+        ran = sastrugi("build", "one-notebook", "--into", tmp_path / name)
+        assert ("what a killed run left is cleared away" in ran.err) == cleared
+        assert left[0].exists() != cleared
+        running.kill()
+        running.wait()

@@ -2,14 +2,25 @@
 
 from __future__ import annotations
 
+import glob
+import logging
 import os
+import re
 import shutil
 import tempfile
 from collections.abc import Iterator
 from contextlib import contextmanager, suppress
 from pathlib import Path
 
-from sastrugi.errors import DestinationError
+from sastrugi.errors import DestinationError, SastrugiError
+from sastrugi.units import printable
+
+_SUFFIX = ".partial"
+_LEFT = re.compile(r"[a-z0-9_]{8}\.partial")
+"""What `tempfile` puts behind the prefix."""
+
+
+_log = logging.getLogger(__name__)
 
 
 @contextmanager
@@ -19,20 +30,78 @@ def atomic_file(path: Path) -> Iterator[Path]:
         raise DestinationError(f"{path}: is a folder: name a file")
     try:
         path.parent.mkdir(parents=True, exist_ok=True)
-        handle, name = tempfile.mkstemp(prefix=f".{path.name[:40]}.", suffix=".partial", dir=path.parent)
+        _clear_leftovers(path)
+        handle, name = tempfile.mkstemp(prefix=_prefix(path), suffix=_SUFFIX, dir=path.parent)
     except OSError as error:
         raise DestinationError(f"{path}: cannot be written: {error.strerror}") from error
     os.close(handle)
     temporary = Path(name)
     temporary.chmod(0o644)
     try:
-        yield temporary
-        temporary.replace(path)
-    except OSError as error:
-        raise DestinationError(f"{path}: cannot be written: {error.strerror}") from error
+        with _in_use(temporary), _told_as(path, temporary):
+            yield temporary
+            temporary.replace(path)
     finally:
         with suppress(OSError):
             temporary.unlink(missing_ok=True)
+
+
+@contextmanager
+def _told_as(path: Path, temporary: Path) -> Iterator[None]:
+    """Errors inside speak of the path that the user gave, not of the one that is worked on."""
+    try:
+        yield
+    except OSError as error:
+        raise DestinationError(f"{path}: cannot be written: {error.strerror}") from error
+    except SastrugiError as error:
+        error.args = tuple(str(one).replace(str(temporary), str(path)) for one in error.args)
+        raise
+
+
+@contextmanager
+def _in_use(temporary: Path) -> Iterator[None]:
+    """Keep a lock on a temporary file or folder, by which others see that its process lives."""
+    handle = os.open(temporary, os.O_RDONLY)
+    try:
+        _lock(handle)
+        yield
+    finally:
+        os.close(handle)
+
+
+def _lock(handle: int) -> bool:
+    """Whether the lock could be had; also yes where the system has none."""
+    try:
+        import fcntl
+    except ImportError:
+        return True
+    try:
+        fcntl.flock(handle, fcntl.LOCK_EX | fcntl.LOCK_NB)
+    except BlockingIOError:
+        return False
+    except OSError:  # a file system without locks
+        pass
+    return True
+
+
+def _prefix(path: Path) -> str:
+    return f".{path.name[:40]}."
+
+
+def _clear_leftovers(path: Path) -> None:
+    """Take away what runs that were killed left of this target, and say so. What another process works on stays."""
+    for old in path.parent.glob(f"{glob.escape(_prefix(path))}*{_SUFFIX}"):
+        with suppress(OSError):
+            if old.is_symlink() or not _LEFT.fullmatch(old.name.removeprefix(_prefix(path))):
+                continue
+            handle = os.open(old, os.O_RDONLY | os.O_NOFOLLOW | os.O_NONBLOCK)
+            try:
+                if not _lock(handle):
+                    continue
+                shutil.rmtree(old) if old.is_dir() else old.unlink()
+                _log.warning("%s: what a killed run left is cleared away", printable(str(path)))
+            finally:
+                os.close(handle)
 
 
 def write_text(path: Path, text: str) -> None:
@@ -47,17 +116,17 @@ def new_folder(path: Path, what: str) -> Iterator[Path]:
     path = path if path.name else path.resolve()
     try:
         path.parent.mkdir(parents=True, exist_ok=True)
-        temporary = Path(tempfile.mkdtemp(prefix=f".{path.name[:40]}.", suffix=".partial", dir=path.parent))
+        _clear_leftovers(path)
+        temporary = Path(tempfile.mkdtemp(prefix=_prefix(path), suffix=_SUFFIX, dir=path.parent))
     except OSError as error:
         raise DestinationError(f"{path}: cannot be made: {error.strerror}") from error
     temporary.chmod(0o755)
     try:
-        yield temporary
-        if path.is_dir():
-            path.rmdir()
-        temporary.replace(path)
-    except OSError as error:
-        raise DestinationError(f"{path}: cannot be written: {error.strerror}") from error
+        with _in_use(temporary), _told_as(path, temporary):
+            yield temporary
+            if path.is_dir():
+                path.rmdir()
+            temporary.replace(path)
     finally:
         if temporary.exists():
             shutil.rmtree(temporary, ignore_errors=True)
