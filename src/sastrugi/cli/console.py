@@ -43,7 +43,12 @@ def show(*parts: RenderableType) -> None:
     """Print tables and text on stdout, at most 100 columns wide."""
     console = _console()
     for part in parts:
-        console.print(part)
+        if console.is_terminal:
+            console.print(part)
+            continue
+        with console.capture() as text:
+            console.print(part)
+        print("\n".join(line.rstrip() for line in text.get().rstrip("\n").split("\n")))
 
 
 def _console() -> Console:

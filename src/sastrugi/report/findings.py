@@ -27,10 +27,10 @@ CSV_COLUMNS = (
 
 def tally_table(what: str, tallies: Sequence[Tally]) -> Table:
     """Findings counted by one of their properties."""
-    out = table()
+    out = table(gives_way=("Mean confidence", "0.9 sure or more"))
     out.add_column(what.capitalize(), overflow="fold")
     for name in ("Live", "Deleted", "Found", "Bytes", "0.9 sure or more", "Mean confidence"):
-        out.add_column(name, justify="right")
+        out.add_column(name, justify="right", no_wrap=True)
     for one in tallies:
         out.add_row(
             Text(printable(one.key) or "–"),

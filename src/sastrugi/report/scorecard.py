@@ -16,12 +16,13 @@ if TYPE_CHECKING:
     from sastrugi.scoring.names import NameWord
     from sastrugi.scoring.scorecard import Calibration, Figure, FileScore, Scorecard
 
-_BAR = 20
+_BAR = 12
 _MEANINGS = {
     "intact": "same bytes",
     "complete": "bytes in place",
     "named": "folder and name",
     "all three": "intact and named",
+    "95 %": "interval of the share",
 }
 _NAMES: dict[NameWord, str] = {
     "full": "whole",
@@ -54,12 +55,12 @@ _VERDICT_STYLE = {
 
 def headline_table(card: Scorecard) -> RenderableType:
     """Intact, complete, named and all three: of the set, of the ceiling, with a bar that marks the ceiling."""
-    out = table()
+    out = table(gives_way=("", "95 %"), keys=("What",))
     columns = (
-        ("", "left"),
+        ("What", "left"),
         ("Came back", "right"),
         ("Of the set", "right"),
-        ("95 % range", "left"),
+        ("95 %", "left"),
         ("Of the ceiling", "right"),
     )
     for name, justify in columns:
@@ -101,9 +102,9 @@ def _bar(figure: Figure) -> Text:
 
 def group_table(card: Scorecard, by: str) -> Table:
     """What was lost and what came back, by a property of the files."""
-    out = table()
+    out = table(gives_way=("Complete", "Bytes", "Attainable", "All three"), keys=(by.capitalize(),))
     for name in (by.capitalize(), "Files", "Bytes", "Attainable", "Intact", "Complete", "Named", "All three"):
-        out.add_column(name, justify="left" if name == by.capitalize() else "right")
+        out.add_column(name, justify="left" if name == by.capitalize() else "right", no_wrap=True)
     for group in card.groups[by]:
         out.add_row(
             Text(printable(group.key)),
@@ -124,7 +125,7 @@ def _count(figure: Figure) -> str:
 
 def calibration_table(calibration: Calibration) -> RenderableType:
     """What was stated, and what was true."""
-    out = table()
+    out = table(gives_way=("95 % range",))
     for name in ("Stated confidence", "Results", "Mean stated", "Intact", "95 % range"):
         out.add_column(name, justify="left" if name.startswith("Stated") else "right")
     for one in calibration.bins:
@@ -146,7 +147,7 @@ def short_files_table(card: Scorecard, limit: int) -> RenderableType:
     short = sorted((f for f in card.files if not (f.intact and f.named)), key=urgency)
     if not short:
         return Text("Every lost file came back intact and under its name.\n")
-    out = table()
+    out = table(gives_way=("Ceiling", "Name", "Content"))
     out.add_column("Fell short", no_wrap=True)
     out.add_column("Content")
     out.add_column("Complete", justify="right")

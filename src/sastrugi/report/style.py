@@ -2,14 +2,18 @@
 
 from __future__ import annotations
 
-from dataclasses import dataclass
+from collections.abc import Sequence
+from dataclasses import dataclass, replace
 
 from rich import box
 from rich.cells import cell_len
+from rich.console import Console, ConsoleOptions, Group, RenderResult
+from rich.measure import Measurement
 from rich.table import Table
 
 from sastrugi.units import printable
 
+_UNBOUNDED = 10_000
 INK, PALE = "#222222", "#eeeeee"
 ORANGE, SKY, GREEN, YELLOW, BLUE, VERMILION, PURPLE, GREY = (
     "#E69F00",
@@ -23,16 +27,41 @@ ORANGE, SKY, GREEN, YELLOW, BLUE, VERMILION, PURPLE, GREY = (
 )
 
 
-def table(title: str = "", **options: object) -> Table:
-    return Table(
+class FittingTable(Table):
+    """A table that gives up whole columns, those of `gives_way` in their order, where all of them do not fit; columns
+    of `keys`, which hold what people type, are never cut."""
+
+    gives_way: Sequence[str] = ()
+    keys: Sequence[str] = ()
+
+    def __rich_console__(self, console: Console, options: ConsoleOptions) -> RenderResult:
+        wide = options.update(width=_UNBOUNDED)
+        for column in self.columns:
+            if column.header in self.keys:
+                column.min_width = Measurement.get(console, wide, Group(*column.cells)).maximum
+                column.no_wrap = True
+        every, leaving = self.columns, list(self.gives_way)
+        try:
+            while leaving and self.__rich_measure__(console, wide).maximum > options.max_width:
+                head = leaving.pop(0)
+                left = (column for column in self.columns if column.header != head)
+                self.columns = [replace(column, _index=n) for n, column in enumerate(left)]
+            yield from super().__rich_console__(console, options)
+        finally:
+            self.columns = every
+
+
+def table(title: str = "", gives_way: Sequence[str] = (), keys: Sequence[str] = ()) -> FittingTable:
+    out = FittingTable(
         box=box.SIMPLE_HEAD,
         title=title or None,
         title_justify="left",
         title_style="bold",
         header_style="bold",
         pad_edge=False,
-        **options,  # type: ignore[arg-type]
     )
+    out.gives_way, out.keys = gives_way, keys
+    return out
 
 
 def percent(share: float | None) -> str:

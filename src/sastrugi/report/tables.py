@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-from collections import Counter
 from collections.abc import Sequence
 from typing import TYPE_CHECKING, Any
 
@@ -30,7 +29,7 @@ _ANSWERS = {"opens": GREEN, "broken": VERMILION, "cannot tell": ORANGE}
 
 
 def corpus_table(made: Sequence[tuple[str, str, int]]) -> Table:
-    out = table()
+    out = table(gives_way=("Size",), keys=("Kind",))
     out.add_column("Name", no_wrap=True)
     out.add_column("Kind", no_wrap=True)
     out.add_column("Size", justify="right", no_wrap=True)
@@ -41,7 +40,7 @@ def corpus_table(made: Sequence[tuple[str, str, int]]) -> Table:
 
 def kinds_table(kinds: Sequence[Kind]) -> RenderableType:
     """The kinds, by group."""
-    out = table()
+    out = table(gives_way=("Make", "Proof", "Length by"), keys=("Kind",))
     columns = ("Kind", "Extensions", "Make", "Check", "Length by", "Proof")
     for name in columns:
         out.add_column(name, no_wrap=name in ("Kind", "Make", "Check", "Proof"), overflow="fold")
@@ -80,7 +79,7 @@ def checked_table(folder: Path, checked: Sequence[Checked], everything: bool) ->
     shown = [one for one in checked if everything or one.answer != "opens" or one.why]
     if not shown:
         return Text("every file opens")
-    out = table()
+    out = table(gives_way=("Kind",))
     for name in ("File", "Kind", "Answer"):
         out.add_column(name, no_wrap=True)
     out.add_column("Why", overflow="fold")
@@ -92,10 +91,10 @@ def checked_table(folder: Path, checked: Sequence[Checked], everything: bool) ->
 
 def recipes_table(recipes: Sequence[Recipe]) -> RenderableType:
     """One line a recipe: what it is laid down on, and the case it stands for."""
-    out = table()
+    out = table(keys=("Recipe",))
     out.add_column("Recipe", no_wrap=True)
     out.add_column("Medium", justify="right", no_wrap=True)
-    out.add_column("What happens", no_wrap=True)
+    out.add_column("What happens")
     for recipe in recipes:
         out.add_row(recipe.name, format_size(recipe.medium.size), Text(recipe.title))
     return out
@@ -132,7 +131,7 @@ def truth_table(truth: Truth) -> RenderableType:
     """Life by life: what there is, what was lost, and how much of that could come back."""
     from sastrugi.specimen.truth import LOSSES
 
-    out = table()
+    out = table(gives_way=("Bytes lost", "Named", "Live"), keys=("Volume",))
     for name, justify in (
         ("Volume", "left"),
         ("Life", "left"),
@@ -237,7 +236,7 @@ def volume_table(name: str, size: int, volumes: Sequence[FoundVolume]) -> Render
     head = Text(f"{name}: {format_size(size)}", style="bold")
     if not volumes:
         return Group(head, Text("no partition table and no volume that can be read"))
-    out = table()
+    out = table(gives_way=("Where from", "Free", "Cluster"), keys=("No", "File system"))
     for column, justify in (
         ("No", "right"),
         ("Where from", "left"),
@@ -269,21 +268,13 @@ def volume_table(name: str, size: int, volumes: Sequence[FoundVolume]) -> Render
 
 def scan_summary(scan: ScanFile, seconds: float) -> RenderableType:
     """Findings by group and state, and how sure they are."""
-    counts: Counter[tuple[str, str]] = Counter()
-    sizes: Counter[str] = Counter()
-    sure: Counter[str] = Counter()
-    for finding in scan.findings():
-        counts[finding.group, finding.state] += 1
-        if finding.state != "live":
-            sizes[finding.group] += finding.covered
-            sure[finding.group] += finding.confidence >= 0.9
-    out = table()
+    rows = scan.summary()
+    out = table(gives_way=("0.9 sure or more",), keys=("Group",))
     for name in ("Group", "Live", "Deleted", "Found", "Bytes of deleted and found", "0.9 sure or more"):
         out.add_column(name, justify="left" if name == "Group" else "right")
-    for group in sorted({group for group, _ in counts}):
-        states = (f"{counts[group, state]:,}" for state in ("live", "deleted", "found"))
-        out.add_row(group, *states, format_size(sizes[group]), f"{sure[group]:,}")
+    for group, live, deleted, found, size, sure in rows:
+        out.add_row(group, f"{live:,}", f"{deleted:,}", f"{found:,}", format_size(size), f"{sure:,}")
+    count = sum(live + deleted + found for _, live, deleted, found, _, _ in rows)
     return Group(
-        out,
-        Text(f"{plural(counts.total(), 'finding')} in {seconds:.1f} s, passes {scan.get('passes').replace(',', ', ')}"),
+        out, Text(f"{plural(count, 'finding')} in {seconds:.1f} s, passes {scan.get('passes').replace(',', ', ')}")
     )
