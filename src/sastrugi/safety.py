@@ -16,6 +16,7 @@ from sastrugi.errors import DestinationError, SastrugiError
 from sastrugi.units import printable
 
 _SUFFIX = ".partial"
+_OR_REPLACE = ", or add --replace"
 _LEFT = re.compile(r"[a-z0-9_]{8}\.partial")
 """What `tempfile` puts behind the prefix."""
 
@@ -110,9 +111,13 @@ def write_text(path: Path, text: str) -> None:
 
 
 @contextmanager
-def new_folder(path: Path, what: str) -> Iterator[Path]:
-    """A temporary folder that becomes `path` when the block ends well; `path` must be new or an empty folder."""
-    require_empty(path, what)
+def new_folder(path: Path, what: str, marker: str = "", replace: bool = False) -> Iterator[Path]:
+    """A temporary folder that becomes `path` when the block ends well; `path` must be new, an empty folder, or (with
+    `replace`) one that holds the file `marker`: then that goes when the new one is whole."""
+    if replace:
+        require_replaceable(path, marker, f"a {what}")
+    else:
+        require_empty(path, what, _OR_REPLACE if marker else "")
     path = path if path.name else path.resolve()
     try:
         path.parent.mkdir(parents=True, exist_ok=True)
@@ -124,7 +129,9 @@ def new_folder(path: Path, what: str) -> Iterator[Path]:
     try:
         with _in_use(temporary), _told_as(path, temporary):
             yield temporary
-            if path.is_dir():
+            if path.is_dir() and any(path.iterdir()):
+                clear_folder(path)
+            elif path.is_dir():
                 path.rmdir()
             temporary.replace(path)
     finally:
@@ -132,15 +139,33 @@ def new_folder(path: Path, what: str) -> Iterator[Path]:
             shutil.rmtree(temporary, ignore_errors=True)
 
 
-def require_empty(path: Path, what: str) -> None:
-    """Raise DestinationError unless `path` is new or an empty folder."""
+def require_empty(path: Path, what: str, hint: str = _OR_REPLACE) -> None:
+    """Raise DestinationError unless `path` is new or an empty folder; `hint` says what else could be done."""
     try:
         if path.is_symlink() or (path.exists() and not path.is_dir()):
             raise DestinationError(f"{path}: is there already and is no folder: name a new folder for the {what}")
         if path.is_dir() and any(path.iterdir()):
-            raise DestinationError(f"{path}: the folder is not empty: name a new or empty one for the {what}")
+            raise DestinationError(f"{path}: the folder is not empty: name a new or empty one for the {what}{hint}")
     except OSError as error:
         raise DestinationError(f"{path}: cannot be used: {error.strerror}") from error
+
+
+def require_replaceable(path: Path, marker: str, what: str) -> None:
+    """Raise DestinationError where something stands at `path` that is not what the same command made: a folder that
+    holds `marker`. A new or an empty folder is always good."""
+    if path.is_dir() and not path.is_symlink() and ((path / marker).is_file() or not any(path.iterdir())):
+        return
+    if path.is_symlink() or path.exists():
+        raise DestinationError(f"{path}: is not {what}: --replace replaces nothing else, name another folder")
+
+
+def clear_folder(path: Path) -> None:
+    """Take away a folder that may be replaced (see require_replaceable)."""
+    if path.exists():
+        try:
+            shutil.rmtree(path)
+        except OSError as error:
+            raise DestinationError(f"{path}: cannot be replaced: {error.strerror}") from error
 
 
 def require_outside(destination: Path, guarded: Path, what: str) -> None:

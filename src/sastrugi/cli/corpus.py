@@ -8,6 +8,7 @@ from typing import Annotated
 import typer
 
 from sastrugi.cli.console import JsonOption, progress, say, show, show_json
+from sastrugi.cli.targets import ReplaceOption, picture_target, renamed
 
 _MAKE_HELP = """Make reference files of many kinds in a new folder, all from the Firnline field season.
 
@@ -98,7 +99,9 @@ def kinds(
 
 def check(
     folder: Annotated[Path, typer.Argument(help="The folder to open the files of.", metavar="DIR")],
-    sheet: Annotated[Path | None, typer.Option(help="Also draw a contact sheet of it.", metavar="FILE.png")] = None,
+    out: Annotated[Path | None, typer.Option(help="Also draw a contact sheet of it.", metavar="FILE.png")] = None,
+    old_sheet: Annotated[Path | None, typer.Option("--sheet", hidden=True)] = None,
+    replace: ReplaceOption = False,
     seconds: Annotated[float, typer.Option(help="The most time a file may take; 0: as its size asks for.", min=0)] = 0,
     memory: Annotated[str, typer.Option(help="The most memory a file may take.", metavar="SIZE")] = "1 GiB",
     everything: Annotated[bool, typer.Option("--all", help="List the files that open as well.")] = False,
@@ -111,6 +114,11 @@ def check(
     from sastrugi.report.tables import checked_table
     from sastrugi.units import parse_size, plural
 
+    if old_sheet is not None:
+        renamed("--sheet", "--out")
+    sheet = out or old_sheet
+    if sheet is not None:
+        picture_target(sheet, "", replace, outside=folder)
     paths = files_below(folder)
     with progress() as watched:
         checked = check_files(paths, watched, seconds, parse_size(memory))

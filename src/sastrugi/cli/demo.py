@@ -7,7 +7,8 @@ from typing import Annotated
 
 import typer
 
-from sastrugi.cli.console import JsonOption, progress, quoted, say, show, show_json
+from sastrugi.cli.console import JsonOption, progress, quoted, say, show, show_json, width
+from sastrugi.cli.targets import ReplaceOption
 
 _HELP = """The whole job on one made-up camera card: build it, lose files, scan, bring back, score. Takes seconds.
 
@@ -22,6 +23,7 @@ def register(app: typer.Typer) -> None:
 
 def demo(
     into: Annotated[Path, typer.Option(help="The new folder for everything.", metavar="DIR")] = Path("sastrugi-demo"),
+    replace: ReplaceOption = False,
     as_json: JsonOption = False,
 ) -> None:
     from rich.text import Text
@@ -35,12 +37,15 @@ def demo(
     from sastrugi.report.medium_map import map_text
     from sastrugi.report.scorecard import group_table, headline_table, results_line, short_files_table
     from sastrugi.report.tables import specimen_line
-    from sastrugi.safety import require_empty, write_text
+    from sastrugi.safety import clear_folder, require_empty, require_replaceable, write_text
     from sastrugi.scoring.judgement import judge
     from sastrugi.specimen.build import build
     from sastrugi.specimen.recipe import load_recipe
     from sastrugi.specimen.truth import Specimen
 
+    if replace:
+        require_replaceable(into, "scorecard.json", "what a demo made")
+        clear_folder(into)
     require_empty(into, "demo")
     folder, scan_path, results, card_path = (
         into / name for name in ("specimen", "card.scan", "results", "scorecard.json")
@@ -74,7 +79,7 @@ def demo(
             results_line(card),
             Text(),
         )
-        show(*map_text(layers))
+        show(*map_text(layers, min(width(), 96)))
         say(f"all of it is in {into}; look around with: {quoted('sastrugi', 'list', scan_path, '--why')}")
     warn(card)
     if card.beyond_ceiling:

@@ -10,6 +10,7 @@ import typer
 
 from sastrugi.cli.console import JsonOption, ink, medium_at, progress, quoted, say, show, show_json, show_lines, width
 from sastrugi.cli.selecting import Chosen, selecting
+from sastrugi.cli.targets import ReplaceOption, picture_target, renamed
 
 _LIST_HELP = """List the findings of a scan.
 
@@ -22,7 +23,7 @@ Example: sastrugi preview card.scan --group picture --out card.png"""
 _EXTRACT_HELP = """Bring findings back, to another place. Nothing is ever overwritten, and the medium is only read.
 
 \b
-Example: sastrugi extract card.scan --to results --min-confidence 0.5"""
+Example: sastrugi extract card.scan --into results --min-confidence 0.5"""
 
 ScanArgument = Annotated[Path, typer.Argument(help="The scan file.", metavar="SCAN")]
 MediumOption = Annotated[
@@ -145,8 +146,9 @@ def preview(
     scan_file: ScanArgument,
     out: Annotated[
         Path | None,
-        typer.Option(help="The picture to make [default: the scan's name with .preview.png]", metavar="FILE"),
+        typer.Option(help="The picture to make [default: the scan's name with .preview.png]", metavar="FILE.png"),
     ] = None,
+    replace: ReplaceOption = False,
     limit: Annotated[int, typer.Option(help="Findings on the sheet.", min=1, max=600)] = 120,
     sort: Annotated[Order, typer.Option("--sort", help="In this order.")] = Order.path,
     medium: MediumOption = None,
@@ -157,16 +159,14 @@ def preview(
     from sastrugi.recovery.extract import check_medium
     from sastrugi.recovery.findings import ScanFile
     from sastrugi.report.preview import draw_preview
-    from sastrugi.safety import require_not_medium
 
-    target = out or Path(f"{scan_file.name.removesuffix('.scan')}.preview.png")
     with ScanFile.open(scan_file) as scan:
         source = medium or scan.medium_path
         findings = chosen.of(scan, "lost").pick(scan, sort.value)
         with medium_at(source) as opened, progress() as watched:
             check_medium(scan, opened)
-            require_not_medium(target, opened.path)
-            require_not_medium(target, scan_file)
+            default = f"{scan_file.name.removesuffix('.scan')}.preview.png"
+            target = picture_target(out, default, replace, opened.path, scan_file)
             shown = draw_preview(opened, findings, limit, scan_file.name, target, watched)
     if as_json:
         broken = [{"number": one.finding.number, "problem": one.problem} for one in shown if one.problem]
@@ -178,7 +178,12 @@ def preview(
 
 def extract(
     scan_file: ScanArgument,
-    to: Annotated[Path, typer.Option("--to", help="The new folder to write to.", metavar="DIR")],
+    into: Annotated[
+        Path | None,
+        typer.Option(help="The new folder to write to [default: the scan's name with .results]", metavar="DIR"),
+    ] = None,
+    old_to: Annotated[Path | None, typer.Option("--to", hidden=True)] = None,
+    replace: ReplaceOption = False,
     arrange: Annotated[
         Arrange, typer.Option("--arrange", help="In the folders they had, one folder a kind, or one for all.")
     ] = Arrange.tree,
@@ -203,16 +208,27 @@ def extract(
     from sastrugi.recovery.extract import Manner, check_destination, check_medium
     from sastrugi.recovery.extract import extract as run_extract
     from sastrugi.recovery.findings import ScanFile
+    from sastrugi.recovery.manifest import MANIFEST
     from sastrugi.report.findings import extract_summary
+    from sastrugi.safety import clear_folder, require_replaceable
 
+    if old_to is not None:
+        renamed("--to", "--into")
+    to = into or old_to or Path(f"{scan_file.name.removesuffix('.scan')}.results")
     with ScanFile.open(scan_file) as scan:
         source = medium or scan.medium_path
-        check_destination(to, source, go_on)
+        if replace and not go_on:
+            require_replaceable(to, MANIFEST, "what extract wrote")
+        else:
+            check_destination(to, source, go_on)
         findings = chosen.of(scan, "any" if with_live else "lost").pick(scan)
         with medium_at(source) as opened:
             check_medium(scan, opened)
             words = [word for word in sys.argv[1:] if word != "--go-on"]
             line = quoted("sastrugi", *words, "--go-on")
+            if replace and not go_on:
+                clear_folder(to)
+                check_destination(to, source, go_on)
             manner = Manner(arrange.value, clashes.value, unreadable.value == "fill", sha256)
             with progress(line) as watched:
                 done = run_extract(opened, findings, to, watched, go_on, manner)

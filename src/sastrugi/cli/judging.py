@@ -26,6 +26,12 @@ TableOption = Annotated[
     Path | None,
     typer.Option("--table", help="What the program says of its results (CSV or JSON).", metavar="FILE"),
 ]
+LeaveOutOption = Annotated[
+    list[str] | None,
+    typer.Option(
+        "--leave-out", help="Files like this are no results: '*.log' (may be given again).", metavar="PATTERN"
+    ),
+]
 _FloorOption = Annotated[
     list[str] | None,
     typer.Option("--floor", help="Leave with 1 below this share of the set: intact=0.95.", metavar="FIGURE=SHARE"),
@@ -59,7 +65,8 @@ class Judge:
     ) -> Judgement:
         from sastrugi.scoring.judgement import judge
 
-        judged = judge(specimen, results, progress, selection, self._given["files_of"], self._given["table"])
+        files_of, table, left_out = (self._given[name] for name in ("files_of", "table", "leave_out"))
+        judged = judge(specimen, results, progress, selection, files_of, table, tuple(left_out or ()))
         if self._given["open_them"]:
             judged.open_results(progress)
         return judged
@@ -87,6 +94,7 @@ judging = sharing(
     {
         "files_of": (SetOption, "lost"),
         "table": (TableOption, None),
+        "leave_out": (LeaveOutOption, None),
         "floor": (_FloorOption, None),
         "ceiling_floor": (_CeilingFloorOption, None),
         "max_noise": (_NoiseOption, None),
@@ -96,6 +104,15 @@ judging = sharing(
     Judge,
 )
 """Gives a command these options, as `judge`."""
+
+
+def in_order(specimen: Path, results: Path) -> None:
+    """Raise SastrugiError where specimen and results were given the wrong way round."""
+    from sastrugi.errors import SastrugiError
+    from sastrugi.specimen.truth import TRUTH_FILE
+
+    if (results / TRUTH_FILE).is_file() and not (specimen / TRUTH_FILE).is_file():
+        raise SastrugiError(f"{results}: is the specimen, which comes first: write {specimen} behind it")
 
 
 def warn(card: Scorecard) -> None:

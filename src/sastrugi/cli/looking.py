@@ -7,8 +7,9 @@ from typing import TYPE_CHECKING, Annotated
 
 import typer
 
-from sastrugi.cli.console import JsonOption, medium_at, progress, say, show, show_json
+from sastrugi.cli.console import JsonOption, medium_at, progress, say, show, show_json, width
 from sastrugi.cli.selecting import Chosen, selecting
+from sastrugi.cli.targets import ReplaceOption, picture_target
 
 if TYPE_CHECKING:
     from sastrugi.media import Extent, Medium
@@ -92,8 +93,9 @@ def map_medium(
     medium: EitherArgument,
     out: Annotated[
         Path | None,
-        typer.Option(help="The picture to make [default: the medium's name with .map.png]", metavar="FILE"),
+        typer.Option(help="The picture to make [default: the medium's name with .map.png]", metavar="FILE.png"),
     ] = None,
+    replace: ReplaceOption = False,
     as_json: JsonOption = False,
     *,
     chosen: Chosen,
@@ -102,20 +104,18 @@ def map_medium(
     from sastrugi.recovery.findings import is_scan_file
     from sastrugi.report.map_picture import draw_map
     from sastrugi.report.medium_map import map_json, map_text
-    from sastrugi.safety import require_not_medium
 
-    target = out or Path(f"{medium.resolve().name.removesuffix('.img').removesuffix('.scan')}.map.png")
+    default = f"{medium.resolve().name.removesuffix('.img').removesuffix('.scan')}.map.png"
     of_scan = is_scan_file(medium)
     if not (of_scan or chosen.none):
         raise SastrugiError(f"{medium}: a selection picks findings of a scan file, not parts of a medium")
     layers, guarded = _layers_of_scan(medium, chosen) if of_scan else _layers_of(medium)
-    for path in (*guarded, medium):
-        require_not_medium(target, path)
+    target = picture_target(out, default, replace, *guarded, medium)
     draw_map(layers, target)
     if as_json:
         show_json({"map": str(target), **map_json(layers)})
         return
-    show(*map_text(layers))
+    show(*map_text(layers, min(width(), 96)))
     say(f"map in {target}")
 
 

@@ -9,7 +9,8 @@ from typing import TYPE_CHECKING, Annotated
 import typer
 
 from sastrugi.cli.console import JsonOption, progress, say, show_json
-from sastrugi.cli.judging import Judge, ResultsArgument, SpecimenArgument, judging
+from sastrugi.cli.judging import Judge, ResultsArgument, SpecimenArgument, in_order, judging
+from sastrugi.cli.targets import ReplaceOption, file_target
 
 if TYPE_CHECKING:
     from sastrugi.report.page import Pictures
@@ -33,6 +34,7 @@ def report(
         list[Path] | None,
         typer.Option(help="A file to write (may be given again) [default: RESULTS.html]", metavar="FILE"),
     ] = None,
+    replace: ReplaceOption = False,
     title: Annotated[str, typer.Option(help="The heading [default: the specimen's title].")] = "",
     as_json: JsonOption = False,
     *,
@@ -40,16 +42,17 @@ def report(
 ) -> None:
     from sastrugi.errors import SastrugiError
     from sastrugi.report.page import damaged_pictures
-    from sastrugi.safety import atomic_file, require_not_medium
+    from sastrugi.safety import atomic_file
     from sastrugi.specimen.truth import Specimen
 
-    targets = out or [Path(f"{results.resolve().name}.html")]
-    for target in targets:
+    in_order(specimen, results)
+    for target in out or ():
         if target.suffix.lower() not in _FORMATS:
             raise SastrugiError(f"{target}: no format of this name: end it in {', '.join(_FORMATS)}")
     with Specimen(specimen) as opened, progress() as watched:
-        for target in targets:
-            require_not_medium(target, opened.medium.path)
+        default = f"{results.resolve().name}.html"
+        guarded = (opened.medium.path, results)
+        targets = [file_target(one, default, replace, *guarded, outside=results) for one in out or (None,)]
         judged = judge.of(opened, results, watched)
         card = judge.scorecard(judged)
         short = list(card.below_the_floor)

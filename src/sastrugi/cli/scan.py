@@ -9,6 +9,7 @@ from typing import Annotated
 import typer
 
 from sastrugi.cli.console import JsonOption, medium_at, progress, quoted, say, show, show_json
+from sastrugi.cli.targets import ReplaceOption, file_target
 
 _SCAN_HELP = """Search a medium for live and lost files; the findings go to a scan file. The medium is only read.
 
@@ -36,6 +37,7 @@ def scan(
         Path | None,
         typer.Option(help="The scan file to make [default: the medium's name with .scan]", metavar="FILE"),
     ] = None,
+    replace: ReplaceOption = False,
     passes: Annotated[
         str, typer.Option(help="Which passes: tables is the fast look.")
     ] = "layout,tables,relics,content",
@@ -63,7 +65,6 @@ def scan(
     from sastrugi.recovery.limits import Limits
     from sastrugi.recovery.scan import scan as run_scan
     from sastrugi.report.tables import scan_summary
-    from sastrugi.safety import require_not_medium
     from sastrugi.units import parse_size
 
     wanted = [name.strip() for name in passes.split(",")]
@@ -76,11 +77,10 @@ def scan(
         parse_size(min_size), parse_size(max_size or "0 B"), volume, deleted_only,
     )  # fmt: skip
     with medium_at(medium) as opened:
-        target = out or Path(f"{medium.resolve().name.removesuffix('.img')}.scan")
-        require_not_medium(target, opened.path)
+        target = file_target(out, f"{medium.resolve().name.removesuffix('.img')}.scan", replace or go_on, opened.path)
         line = quoted("sastrugi", "scan", medium, "--out", target, "--go-on", *(["--as-is"] if as_is else []))
         with progress(line, shown is ProgressStyle.json) as watched:
-            result = run_scan(opened, target, watched, wanted, go_on, as_is, limits)
+            result = run_scan(opened, target, watched, wanted, go_on, as_is, limits, replace)
         unread = total(opened.unread)
     with ScanFile.open(target) as done:
         if as_json:

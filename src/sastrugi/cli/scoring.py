@@ -9,8 +9,18 @@ from typing import Annotated
 import typer
 
 from sastrugi.cli.console import JsonOption, progress, say, show, show_json, show_json_text
-from sastrugi.cli.judging import Judge, ResultsArgument, SetOption, SpecimenArgument, TableOption, judging
+from sastrugi.cli.judging import (
+    Judge,
+    LeaveOutOption,
+    ResultsArgument,
+    SetOption,
+    SpecimenArgument,
+    TableOption,
+    in_order,
+    judging,
+)
 from sastrugi.cli.selecting import Chosen, selecting
+from sastrugi.cli.targets import ReplaceOption, file_target, picture_target
 
 _HELP = """Score a folder of results, or (selected) findings of a scan file, against the truth of a specimen.
 
@@ -51,6 +61,7 @@ def score(
         Path | None,
         typer.Option(help="The scorecard to write [default: RESULTS.scorecard.json]", metavar="FILE"),
     ] = None,
+    replace: ReplaceOption = False,
     limit: Annotated[int, typer.Option(help="Files that fell short to print; 0 prints all.", min=0)] = 20,
     by: Annotated[
         list[By] | None, typer.Option("--by", help="Print figures by this (may be given again).", show_default=False)
@@ -69,10 +80,13 @@ def score(
         results_line,
         short_files_table,
     )
-    from sastrugi.safety import require_not_medium, write_text
+    from sastrugi.safety import write_text
     from sastrugi.specimen.truth import Specimen
 
+    in_order(specimen, results)
     with Specimen(specimen) as opened, progress() as watched:
+        default = f"{results.resolve().name}.scorecard.json"
+        target = file_target(out, default, replace, opened.medium.path, results, outside=results)
         selection = None
         if not chosen.none:
             if results.is_dir():
@@ -81,8 +95,6 @@ def score(
                 selection = chosen.of(scan, "")
                 selection.pick(scan)
         card = judge.scorecard(judge.of(opened, results, watched, selection))
-        target = out or results.with_name(f"{results.resolve().name}.scorecard.json")
-        require_not_medium(target, opened.medium.path)
     text = card.model_dump_json(indent=1, by_alias=True)
     write_text(target, text + "\n")
     if as_json:
@@ -101,24 +113,27 @@ def explain(
     results: ResultsArgument,
     name: Annotated[str, typer.Argument(help="The reference file.", metavar="NAME")],
     out: Annotated[
-        Path | None, typer.Option(help="Also draw original and result side by side, as PNG.", metavar="FILE")
+        Path | None, typer.Option(help="Also draw original and result side by side, as PNG.", metavar="FILE.png")
     ] = None,
+    replace: ReplaceOption = False,
     files_of: SetOption = "lost",
     table: TableOption = None,
+    leave_out: LeaveOutOption = None,
     as_json: JsonOption = False,
 ) -> None:
     from sastrugi.report.pairs import VISIBLE, draw_pairs
     from sastrugi.report.story_view import draw_story, story_json, story_view
-    from sastrugi.safety import require_not_medium
     from sastrugi.scoring.story import story_of
     from sastrugi.specimen.truth import Specimen
 
+    in_order(specimen, results)
     with Specimen(specimen) as opened, progress() as watched:
-        story = story_of(opened, results, name, watched, files_of, table)
+        if out is not None:
+            out = picture_target(out, "", replace, opened.medium.path, outside=results)
+        story = story_of(opened, results, name, watched, files_of, table, tuple(leave_out or ()))
         shown = not as_json and story.result is not None and story.score.group in VISIBLE
         pair = draw_pairs(opened, [(story.file, story.result)], watched)[0] if shown or out is not None else None
         if out is not None and pair is not None:
-            require_not_medium(out, opened.medium.path)
             draw_story(story, pair, out)
         if as_json:
             show_json(story_json(story))

@@ -11,6 +11,7 @@ from typing import Annotated
 import typer
 
 from sastrugi.cli.console import JsonOption, medium_at, progress, quoted, say, show, show_json
+from sastrugi.cli.targets import ReplaceOption
 
 _BUILD_HELP = """Build a specimen (a medium with its truth) from a recipe: a file, or the name of a shipped one.
 
@@ -51,6 +52,7 @@ def build(
         Path | None,
         typer.Option(help="The new folder of the specimen [default: the recipe's name]", metavar="DIR"),
     ] = None,
+    replace: ReplaceOption = False,
     sha256: Annotated[
         bool, typer.Option("--sha256", help="Add SHA-256 of every file and of the medium (BLAKE3 is always there).")
     ] = False,
@@ -67,7 +69,7 @@ def build(
     loaded = load_recipe(recipe)
     target = into or Path(loaded.name)
     with progress() as watched:
-        build_specimen(loaded, target, watched, sha256, writer is Writer.os)
+        build_specimen(loaded, target, watched, sha256, writer is Writer.os, replace)
     with Specimen(target) as specimen:
         if as_json:
             show_json({"specimen": str(target), "truth": specimen.truth.model_dump(mode="json")})
@@ -86,6 +88,7 @@ def adopt(
         Path | None,
         typer.Option(help="The new folder of the specimen [default: the image's name with .specimen]", metavar="DIR"),
     ] = None,
+    replace: ReplaceOption = False,
     lost: Annotated[
         list[str] | None,
         typer.Option(help="Only originals of this name or pattern were lost (may be given again).", metavar="PATTERN"),
@@ -111,7 +114,7 @@ def adopt(
         require_outside(target, medium.path, "the medium")
         earlier = stack.enter_context(medium_at(before)) if before is not None else None
         watched = stack.enter_context(progress())
-        done = adopt_image(medium, originals, target, watched, earlier, chosen)
+        done = adopt_image(medium, originals, target, watched, earlier, chosen, replace)
     with Specimen(target) as specimen:
         if as_json:
             show_json(

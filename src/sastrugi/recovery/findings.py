@@ -200,7 +200,7 @@ class ScanFile:
         """A new, empty scan file for `medium`; raises ScanFileError if it cannot be made or is there already."""
         if path.exists():
             raise ScanFileError(
-                f"{path}: is there already: give another --out, or --go-on to continue an unfinished scan"
+                f"{path}: is there already: give another --out, --replace, or --go-on to continue an unfinished scan"
             )
         try:
             path.parent.mkdir(parents=True, exist_ok=True)
@@ -538,6 +538,19 @@ def _finding(row: tuple[Any, ...]) -> Finding:
         extents=_extents(row[16]),
         sound=row[17],
     )
+
+
+def remove_scan_file(path: Path) -> None:
+    """Take a scan file away, with what SQLite keeps beside it; raises ScanFileError where something else is there."""
+    if not path.exists():
+        return
+    if not is_scan_file(path):
+        raise ScanFileError(f"{path}: is no scan file: --replace replaces nothing else, name another --out")
+    for one in (path, _journal(path)):
+        try:
+            one.unlink(missing_ok=True)
+        except OSError as error:
+            raise ScanFileError(f"{path}: cannot be replaced: {error.strerror}") from error
 
 
 @lru_cache(64)

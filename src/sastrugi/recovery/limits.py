@@ -8,7 +8,7 @@ from typing import Any
 
 from sastrugi.errors import SastrugiError
 from sastrugi.kinds import all_kinds, kind_named
-from sastrugi.media import Extent
+from sastrugi.media import Extent, Medium
 from sastrugi.recovery.findings import Finding
 from sastrugi.texts import parse_json
 
@@ -70,6 +70,13 @@ class Limits:
             if (not self.kinds or kind.name in self.kinds) and (not self.groups or kind.group in self.groups)
         }
         return frozenset({kind.refines or kind.name for kind in chosen} | {kind.name for kind in chosen})
+
+    def check(self, medium: Medium) -> None:
+        """Raise SastrugiError for a range that the medium does not have."""
+        if self.first >= medium.size and self.first:
+            raise SastrugiError(f"{medium.path}: has {medium.size:,} bytes: --range begins behind its end")
+        if self.behind and self.behind <= self.first:
+            raise SastrugiError("--range ends before it begins: write FROM..TO with the smaller one first")
 
     def text(self) -> str:
         """As it stands in the scan file."""

@@ -12,13 +12,13 @@ from pathlib import Path
 import numpy as np
 from numpy.typing import NDArray
 
-from sastrugi.errors import Interrupted, MediumError, ScanFileError
+from sastrugi.errors import Interrupted, MediumError, SastrugiError, ScanFileError
 from sastrugi.media import Extent, Medium, RangeSet
 from sastrugi.progress import Progress
 from sastrugi.recovery.assembly import Assembly
 from sastrugi.recovery.bins import with_bin_names
 from sastrugi.recovery.content import ContentPass, Grid
-from sastrugi.recovery.findings import PASSES, Finding, FoundVolume, ScanFile, medium_identity
+from sastrugi.recovery.findings import PASSES, Finding, FoundVolume, ScanFile, medium_identity, remove_scan_file
 from sastrugi.recovery.layout import Place, find_places, missing_bytes, outside_of, unlisted_places
 from sastrugi.recovery.limits import Limits
 from sastrugi.recovery.relics import ghosts_of, loose_outside, relic_findings
@@ -52,13 +52,14 @@ def scan(
     go_on: bool = False,
     as_is: bool = False,
     limits: Limits | None = None,
+    replace: bool = False,
 ) -> ScanResult:
     """Scan `medium` into the scan file `out`.
 
     `go_on` continues an unfinished scan file, with the limits it was begun with.
-    `as_is` accepts a medium that is shorter than its own tables say. Raises
-    MediumError for such a medium otherwise, ScanFileError for a scan file that does not fit, and Interrupted (with
-    everything saved) when `progress` asks to stop.
+    `replace` makes a new one in the place of one that is there. `as_is` accepts a medium that is shorter than its own
+    tables say. Raises MediumError for such a medium otherwise, ScanFileError for a scan file that does not fit, and
+    Interrupted (with everything saved) when `progress` asks to stop. A scan that fails at once leaves no file.
     """
     began = time.monotonic()
     places = find_places(medium)
@@ -69,7 +70,11 @@ def scan(
             "there are; add --as-is to scan what is there"
         )
     wanted = [name for name in PASSES if name in set(passes) | {"layout"}]
-    with _open(out, medium, wanted, go_on, limits or Limits()) as scan_file:
+    limits = limits or Limits()
+    limits.check(medium)
+    if replace and not go_on:
+        remove_scan_file(out)
+    with _open(out, medium, wanted, go_on, limits) as scan_file:
         try:
             run = _Run(medium, scan_file, places, Limits.read(scan_file.get("limits")), progress)
             for name in scan_file.get("passes").split(","):
@@ -85,6 +90,10 @@ def scan(
         except (KeyboardInterrupt, Interrupted):
             scan_file.commit()
             raise Interrupted(f"stopped; what was found so far is in {out}") from None
+        except SastrugiError:
+            if not go_on and not scan_file.last_number():
+                remove_scan_file(out)
+            raise
         return ScanResult(out, scan_file.counts(), time.monotonic() - began, run.swept)
 
 

@@ -175,6 +175,8 @@ def results_line(card: Scorecard) -> Text:
     """What the results are: reference, live, stale, copy, fragment, noise."""
     classes = ", ".join(f"{count:,} {name}" for name, count in card.classes.items() if count) or "none"
     text = Text(f"Results: {len(card.results):,}: {classes}")
+    if card.left_out:
+        text.append(f"; {card.left_out:,} files left out")
     if card.precision is not None:
         text.append(f"; precision {percent(card.precision)}, claimed bytes {percent(card.inflation)} of the medium")
     if card.complete_bytes.of_set:

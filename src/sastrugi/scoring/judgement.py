@@ -35,7 +35,7 @@ from sastrugi.scoring.sources import Source, bytes_of, original_of
 from sastrugi.scoring.times import TimeWord, compare_times
 from sastrugi.specimen.truth import Specimen, TruthFile
 from sastrugi.specimen.unchanged import require_unchanged
-from sastrugi.units import format_size, printable
+from sastrugi.units import format_size, percent, printable
 
 _MOST_NAMED = 32
 """Results of one name that are looked at for one file."""
@@ -50,11 +50,13 @@ def judge(
     selection: Selection | None = None,
     files_of: str = "lost",
     table: Path | None = None,
+    leave_out: tuple[str, ...] = (),
 ) -> Judgement:
     """Judge a folder of results, or findings of a scan file (those of a selection), which nobody need have extracted.
 
     `files_of` is the set of reference files (see sets.parse_set); `table` tells what the program said of its results
-    (see claims). Raises SastrugiError where something cannot be used.
+    (see claims); files of the folder that fit a pattern of `leave_out` are no results. Raises SastrugiError where
+    something cannot be used.
     """
     chosen = parse_set(files_of, specimen.truth)
     files = [file for file in specimen.truth.files if file.kept]
@@ -65,7 +67,7 @@ def judge(
         require_outside(specimen.folder, results, "the folder of results, which would be scored with it")
     require_unchanged(specimen, progress)
     if results.is_dir():
-        folder = read_folder(results, read_claims(table, results))
+        folder = read_folder(results, read_claims(table, results), leave_out)
     else:
         wanted = (selection or Selection()).with_default_state("any" if chosen.standing else "lost")
         folder = Folder(read_findings(results, wanted, specimen.medium), [])
@@ -152,6 +154,7 @@ class Judgement:
             unreadable=tuple(self._unreadable),
             table_rows=self._folder.table_rows,
             table_matched=self._folder.table_matched,
+            left_out=self._folder.left_out,
         )
 
     def of(self, number: int) -> tuple[TruthFile, FileScore, Result | None]:
@@ -261,7 +264,7 @@ class Judgement:
         gone = 1 - file.ceiling.bytes
         if gone and content != "intact":
             takers = " and ".join(taker.rpartition("/")[2] for taker in file.gone_to[:2])
-            share = "all" if gone == 1 else f"{gone:.0%}"
+            share = "all" if gone == 1 else percent(gone)
             return "gone", f"{share} of its bytes gone, overwritten by {takers or 'other data'}"
         if content == "missing" or chosen is None:
             where = f"only in the live file {file.copies[0]}" if file.copies else "there"

@@ -3,8 +3,10 @@
 from __future__ import annotations
 
 import datetime as dt
+import fnmatch
 import os
-from collections.abc import Callable, Iterator
+import re
+from collections.abc import Callable, Iterator, Sequence
 from contextlib import contextmanager
 from dataclasses import dataclass, replace
 from pathlib import Path
@@ -85,17 +87,18 @@ class Result:
 @dataclass(frozen=True, slots=True)
 class Folder:
     """What is in a folder of results, and which of its folders could not be read; and how many rows a table of claims
-    has, and how many of them are of these results."""
+    has, and how many of them are of these results; and how many files were left out."""
 
     results: list[Result]
     unreadable: list[str]
     table_rows: int = 0
     table_matched: int = 0
+    left_out: int = 0
 
 
-def read_folder(folder: Path, claims: dict[str, Claim]) -> Folder:
-    """Every regular file below `folder`, links not followed; our own manifest is no result. `claims` are what the
-    program says of them."""
+def read_folder(folder: Path, claims: dict[str, Claim], leave_out: Sequence[str] = ()) -> Folder:
+    """Every regular file below `folder`, links not followed; our own manifest is no result, nor is what fits a pattern
+    of `leave_out` by its name or by its path below the folder. `claims` are what the program says of them."""
     files: list[tuple[tuple[str, ...], Path, os.stat_result]] = []
     unreadable: list[str] = []
     waiting: list[tuple[str, ...]] = [()]
@@ -111,6 +114,12 @@ def read_folder(folder: Path, claims: dict[str, Claim]) -> Folder:
         except OSError as error:
             unreadable.append(f"{_told(parts) or '.'}: {error.strerror}")
     files.sort(key=lambda item: item[0])
+    if leave_out:
+        fits = re.compile("|".join(map(fnmatch.translate, leave_out)))
+        kept = [one for one in files if not (fits.match(one[0][-1]) or fits.match(_told(one[0])))]
+        left, files = len(files) - len(kept), kept
+    else:
+        left = 0
     out: list[Result] = []
     unsaid = Claim()
     claims, rows = matched_claims(claims, {_told(parts) for parts, _, _ in files}), len(claims)
@@ -121,7 +130,7 @@ def read_folder(folder: Path, claims: dict[str, Claim]) -> Folder:
         said = claims.get(name, unsaid)
         when = None if said.no_time else said.modified or _moment(status.st_mtime)
         out.append(Result(0, name, status.st_size, path, said.extents, when, said.confidence, said.original_path))
-    return Folder(in_order(out), sorted(unreadable), rows, len(claims))
+    return Folder(in_order(out), sorted(unreadable), rows, len(claims), left)
 
 
 def in_order(results: list[Result]) -> list[Result]:

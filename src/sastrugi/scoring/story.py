@@ -42,13 +42,19 @@ class Story:
 
 
 def story_of(
-    specimen: Specimen, results: Path, name: str, progress: Progress, files_of: str = "lost", table: Path | None = None
+    specimen: Specimen,
+    results: Path,
+    name: str,
+    progress: Progress,
+    files_of: str = "lost",
+    table: Path | None = None,
+    leave_out: tuple[str, ...] = (),
 ) -> Story:
     """The story of the file called `name` (a path, a name or a pattern that only one file of the set fits).
 
     Raises SastrugiError, which names the files there are, if none or several fit.
     """
-    judged = judge(specimen, results, progress, None, files_of, table)
+    judged = judge(specimen, results, progress, None, files_of, table, leave_out)
     file = _the_one(judged.files, name)
     _, score, result = judged.of(file.id)
     return Story(file, _pieces(file), score, result, _first_difference(specimen, file, result))

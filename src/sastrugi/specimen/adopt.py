@@ -95,9 +95,9 @@ def originals_below(folder: Path) -> list[OriginalFile]:
 
 def adopt(
     image: Medium, originals: Path, into: Path, progress: Progress, before: Medium | None = None,
-    lost: Sequence[str] = ("*",),
+    lost: Sequence[str] = ("*",), replace: bool = False,
 ) -> Adoption:  # fmt: skip
-    """Make a specimen of `image` in the new folder `into`.
+    """Make a specimen of `image` in the new folder `into` (or, with `replace`, in the place of the specimen there).
 
     With `before`, an image of the same medium before the loss, the originals are located there, and `image` tells what
     still stands. Of the originals that no volume lists those count as lost that the patterns of `lost` name, the
@@ -107,7 +107,7 @@ def adopt(
     for pattern in lost:
         if not any(_names(pattern, file.name) for file in files):
             raise SpecimenError(f"'{pattern}' names none of the originals in {originals}")
-    with new_folder(into, "specimen") as folder:
+    with new_folder(into, "specimen", TRUTH_FILE, replace) as folder:
         target = RawWriter(folder / SPECIMEN_IMAGE, image.size, resume=False)
 
         def copy(offset: int, data: bytes) -> None:

@@ -18,21 +18,23 @@ from sastrugi.specimen.laying import Laying
 from sastrugi.specimen.papers import write_papers, write_papers_by_look
 from sastrugi.specimen.recipe import Recipe, line_of_step
 from sastrugi.specimen.steps import STEPS
+from sastrugi.specimen.truth import TRUTH_FILE
 
 _PAST_DRIVERS = frozenset({"overlay", "wipe", "damage", "fade"})
 """Steps that write past any driver."""
 
 
 def build(
-    recipe: Recipe, into: Path, progress: Progress, sha256: bool = False, by_driver: bool = False
+    recipe: Recipe, into: Path, progress: Progress, sha256: bool = False, by_driver: bool = False, replace: bool = False
 ) -> Path:  # fmt: skip
-    """Build the specimen of `recipe` in the new folder `into`. It appears whole, or not at all.
+    """Build the specimen of `recipe` in the new folder `into` (or, with `replace`, in the place of the specimen there).
+    It appears whole, or not at all.
 
     With `sha256` every file and the medium get that digest besides BLAKE3, which takes several times as long. With
     `by_driver` the operating system's own driver lays the files down (Linux, as root).
     Raises RecipeError, naming the step, when a step cannot be carried out.
     """
-    with new_folder(into, "specimen") as folder:
+    with new_folder(into, "specimen", TRUTH_FILE, replace) as folder:
         if by_driver:
             _build_by_driver(recipe, folder, progress, sha256)
             return into
