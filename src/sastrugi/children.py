@@ -137,6 +137,15 @@ def _end(child: _Child) -> None:
     child.process.join()
 
 
+def problem_of(error: Exception, path: Any = None) -> str:
+    """What a library says of a file that it cannot open, in words of ours where it has none that say more."""
+    if type(error).__name__ == "UnidentifiedImageError":
+        return "not readable as a picture: it does not begin as one"
+    text = " ".join(str(error).split())
+    text = text.replace(str(path), "the file") if path is not None else text
+    return text[:_LONGEST_PROBLEM] or f"cannot be decoded ({type(error).__name__})"
+
+
 def _end_with(parent: int) -> None:
     """End this process as soon as its parent ends, killed or not, also in the middle of a decoder."""
     if sys.platform == "linux":
@@ -179,6 +188,5 @@ def _serve(pipe: Connection, function: str, memory: int, room: str, parent: int)
         except MemoryError:
             answer = None, "takes more memory than allowed"
         except Exception as error:
-            text = " ".join(str(error).split())[:_LONGEST_PROBLEM]
-            answer = None, text or type(error).__name__
+            answer = None, problem_of(error)
         pipe.send(answer)

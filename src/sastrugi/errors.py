@@ -6,6 +6,42 @@ as one line and leaves with `exit_code`; nothing else may reach the user as a tr
 
 from __future__ import annotations
 
+import errno
+
+_SYSTEM_WORDS = {
+    errno.EACCES: "no permission",
+    errno.EPERM: "the system does not allow it",
+    errno.ENOENT: "there is no such file or folder",
+    errno.ENOTDIR: "a part of its path is a file, and no folder",
+    errno.EISDIR: "it is a folder",
+    errno.EEXIST: "it is there already",
+    errno.ENOTEMPTY: "the folder is not empty",
+    errno.ENOSPC: "no room is left there",
+    errno.EDQUOT: "the quota there is used up",
+    errno.EFBIG: "the file system there holds no file that large",
+    errno.EROFS: "nothing can be written there: it is read-only",
+    errno.EIO: "the device reports a fault",
+    errno.ENXIO: "the device is gone",
+    errno.ENODEV: "the device is gone",
+    errno.EBUSY: "something else uses it",
+    errno.ETXTBSY: "something else uses it",
+    errno.EMFILE: "too many files are open at once",
+    errno.ENFILE: "too many files are open at once",
+    errno.ENAMETOOLONG: "the name is too long",
+    errno.ELOOP: "its links lead in a circle",
+    errno.EXDEV: "it lies on another device",
+    errno.ENOMEM: "there is not enough memory",
+    errno.EINVAL: "the system cannot do that with it",
+    errno.EILSEQ: "the file system there cannot hold such a name",
+    errno.EOPNOTSUPP: "the file system there cannot do that",
+}
+
+
+def system_words(error: OSError) -> str:
+    """What the system says no to, in words of ours."""
+    number = error.errno or 0
+    return _SYSTEM_WORDS.get(number) or (error.strerror or "the system refuses").lower()
+
 
 class SastrugiError(Exception):
     """The input or the call is wrong; `exit_code` is the command's exit status."""

@@ -12,7 +12,7 @@ from collections.abc import Iterator
 from contextlib import contextmanager, suppress
 from pathlib import Path
 
-from sastrugi.errors import DestinationError, SastrugiError
+from sastrugi.errors import DestinationError, SastrugiError, system_words
 from sastrugi.units import printable
 
 _SUFFIX = ".partial"
@@ -34,7 +34,7 @@ def atomic_file(path: Path) -> Iterator[Path]:
         _clear_leftovers(path)
         handle, name = tempfile.mkstemp(prefix=_prefix(path), suffix=_SUFFIX, dir=path.parent)
     except OSError as error:
-        raise DestinationError(f"{path}: cannot be written: {error.strerror}") from error
+        raise DestinationError(f"{path}: cannot be written: {system_words(error)}") from error
     os.close(handle)
     temporary = Path(name)
     temporary.chmod(0o644)
@@ -53,7 +53,7 @@ def _told_as(path: Path, temporary: Path) -> Iterator[None]:
     try:
         yield
     except OSError as error:
-        raise DestinationError(f"{path}: cannot be written: {error.strerror}") from error
+        raise DestinationError(f"{path}: cannot be written: {system_words(error)}") from error
     except SastrugiError as error:
         error.args = tuple(str(one).replace(str(temporary), str(path)) for one in error.args)
         raise
@@ -124,7 +124,7 @@ def new_folder(path: Path, what: str, marker: str = "", replace: bool = False) -
         _clear_leftovers(path)
         temporary = Path(tempfile.mkdtemp(prefix=_prefix(path), suffix=_SUFFIX, dir=path.parent))
     except OSError as error:
-        raise DestinationError(f"{path}: cannot be made: {error.strerror}") from error
+        raise DestinationError(f"{path}: cannot be made: {system_words(error)}") from error
     temporary.chmod(0o755)
     try:
         with _in_use(temporary), _told_as(path, temporary):
@@ -147,7 +147,7 @@ def require_empty(path: Path, what: str, hint: str = _OR_REPLACE) -> None:
         if path.is_dir() and any(path.iterdir()):
             raise DestinationError(f"{path}: the folder is not empty: name a new or empty one for the {what}{hint}")
     except OSError as error:
-        raise DestinationError(f"{path}: cannot be used: {error.strerror}") from error
+        raise DestinationError(f"{path}: cannot be used: {system_words(error)}") from error
 
 
 def require_replaceable(path: Path, marker: str, what: str) -> None:
@@ -165,7 +165,7 @@ def clear_folder(path: Path) -> None:
         try:
             shutil.rmtree(path)
         except OSError as error:
-            raise DestinationError(f"{path}: cannot be replaced: {error.strerror}") from error
+            raise DestinationError(f"{path}: cannot be replaced: {system_words(error)}") from error
 
 
 def require_outside(destination: Path, guarded: Path, what: str) -> None:

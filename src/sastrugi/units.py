@@ -57,6 +57,18 @@ def format_size(count: int | float) -> str:
     return f"{value:.0f} {unit}" if value == int(value) else f"{value:.1f} {unit}"
 
 
+def percent(share: float | None) -> str:
+    """`94.1 %`; 100 and 0 only when they are exact."""
+    if share is None:
+        return "–"
+    shown = f"{share * 100:.1f}"
+    if shown == "100.0" and share < 1:
+        shown = "99.9"
+    if shown == "0.0" and share > 0:
+        shown = "0.1"
+    return f"{shown.removesuffix('.0')} %"
+
+
 def printable(text: str) -> str:
     """Text that a terminal or a text file can take: control characters and halves of characters as escapes."""
     if text.isprintable():

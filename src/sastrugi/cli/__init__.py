@@ -22,7 +22,6 @@ app = typer.Typer(
     help="A test bench for file recovery: build media with known losses, scan them, and score what came back.",
     epilog="Start with: sastrugi demo",
     no_args_is_help=True,
-    add_completion=False,
     rich_markup_mode=None,
     pretty_exceptions_enable=False,
     context_settings={"help_option_names": ["-h", "--help"], "max_content_width": 100},
@@ -58,7 +57,7 @@ def _options(
 
 def main() -> None:
     """Run the command; every error becomes one line on stderr and the exit status of its class."""
-    from sastrugi.errors import SastrugiError, Unfinished
+    from sastrugi.errors import SastrugiError, Unfinished, system_words
 
     gc.set_threshold(_OBJECTS)
     streams.prepare()
@@ -78,8 +77,14 @@ def main() -> None:
     except BrokenPipeError:
         os.dup2(os.open(os.devnull, os.O_WRONLY), 1)
         sys.exit(0)
-    except (MemoryError, OSError) as error:
-        _complain(f"the machine said no: {error}")
+    except MemoryError:
+        _complain(
+            "there is not enough memory here for this: try it with fewer or smaller files, or on a larger machine"
+        )
+        sys.exit(2)
+    except OSError as error:
+        where = f"{os.fsdecode(error.filename)}: " if isinstance(error.filename, (str, bytes)) else ""
+        _complain(f"{where}{system_words(error)}")
         sys.exit(2)
     except Exception as error:
         if os.environ.get("SASTRUGI_TRACE"):

@@ -160,9 +160,13 @@ class _TerminalProgress(Progress):
 
 def medium_at(path: Path) -> Medium:
     """The medium at `path`; says so if it is a device that is mounted."""
+    from sastrugi.errors import MediumError
     from sastrugi.media import open_medium
     from sastrugi.media.in_use import mounted_at
+    from sastrugi.recovery.findings import is_scan_file
 
+    if is_scan_file(path):
+        raise MediumError(f"{path}: is a scan file, and no medium: 'sastrugi list {path}' shows what it holds")
     point = mounted_at(path)
     if point:
         say(f"{path} is mounted at {point}: it may change while it is read; unmount it to be sure of what is read")

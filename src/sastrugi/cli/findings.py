@@ -172,8 +172,13 @@ def preview(
         broken = [{"number": one.finding.number, "problem": one.problem} for one in shown if one.problem]
         show_json({"preview": str(target), "selected": len(findings), "shown": len(shown), "broken": broken})
         return
-    dark = sum(bool(one.problem) for one in shown)
-    say(f"{len(shown):,} of {len(findings):,} selected findings drawn to {target}, {dark:,} of them cannot be shown")
+    dark = [one for one in shown if one.problem]
+    say(f"{len(shown):,} of {len(findings):,} selected findings drawn to {target}")
+    if dark:
+        one = dark[0]
+        say(f"{len(dark):,} of them cannot be shown, such as {one.finding.number}, {one.finding.name}: {one.problem}")
+    if len(dark) == len(shown):
+        raise typer.Exit(3)
 
 
 def extract(

@@ -7,7 +7,7 @@ from dataclasses import dataclass
 from pathlib import Path
 from typing import Literal
 
-from sastrugi.children import MEMORY, run_in_children, seconds_for
+from sastrugi.children import MEMORY, problem_of, run_in_children, seconds_for
 from sastrugi.errors import SastrugiError
 from sastrugi.kinds import Kind, all_kinds, kind_for_name, kind_named, recognise
 from sastrugi.kinds.base import FileSource
@@ -77,7 +77,6 @@ def open_one(path: Path) -> tuple[str, Answer, str]:
     except MemoryError:
         raise
     except Exception as error:
-        reason = " ".join(str(error).split())[:160] or type(error).__name__
-        return kind.name, "broken", reason
+        return kind.name, "broken", problem_of(error, path)
     note = f"a {kind.title}, though its name says {named.title}" if named not in (None, kind) and named else ""
     return kind.name, "opens", note

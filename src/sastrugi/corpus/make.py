@@ -11,7 +11,7 @@ from multiprocessing import get_context
 from pathlib import Path, PurePosixPath
 
 from sastrugi.corpus.names import check_style, file_name
-from sastrugi.errors import DestinationError, SastrugiError
+from sastrugi.errors import DestinationError, SastrugiError, system_words
 from sastrugi.kinds import all_kinds, kind_named
 from sastrugi.progress import Progress
 from sastrugi.safety import new_folder
@@ -171,4 +171,4 @@ def _collect(
             progress.at(len(made), plan.path)
             progress.check()
     except OSError as error:
-        raise DestinationError(f"{into}: the corpus cannot be written: {error.strerror or error}") from error
+        raise DestinationError(f"{into}: the corpus cannot be written: {system_words(error)}") from error

@@ -14,7 +14,7 @@ import time
 from dataclasses import dataclass, field
 from pathlib import Path
 
-from sastrugi.errors import DestinationError, Interrupted, MediumError
+from sastrugi.errors import DestinationError, Interrupted, MediumError, system_words
 from sastrugi.media.base import Medium
 from sastrugi.media.containers import writer_for
 from sastrugi.media.containers.base import ContainerWriter, RawWriter
@@ -169,7 +169,7 @@ def _read(source: Medium, offset: int, length: int, retries: int, unreadable: Ra
         return [(offset, source.read_or_fail(offset, length))]
     except OSError as error:
         if error.errno != errno.EIO:
-            raise _Gone(f"the source went away at byte {offset:,} ({error.strerror})") from error
+            raise _Gone(f"the source went away at byte {offset:,} ({system_words(error)})") from error
     smaller = _SMALLER if length > _SMALLER else source.sector
     if length > smaller:
         out: list[tuple[int, bytes]] = []
@@ -181,7 +181,7 @@ def _read(source: Medium, offset: int, length: int, retries: int, unreadable: Ra
             return [(offset, source.read_or_fail(offset, length))]
         except OSError as error:
             if error.errno != errno.EIO:
-                raise _Gone(f"the source went away at byte {offset:,} ({error.strerror})") from error
+                raise _Gone(f"the source went away at byte {offset:,} ({system_words(error)})") from error
     unreadable.add(Extent(offset, length))
     return []
 

@@ -6,7 +6,7 @@ import os
 import stat
 from pathlib import Path
 
-from sastrugi.errors import DestinationError, MediumError
+from sastrugi.errors import DestinationError, MediumError, system_words
 from sastrugi.media.base import Medium
 from sastrugi.media.in_use import mounted_at
 from sastrugi.progress import Progress
@@ -38,7 +38,7 @@ def write_device(source: Medium, device: Path, progress: Progress) -> None:
         # On Linux O_EXCL on a device means: nobody else may be using it (open(2)).
         handle = os.open(device, os.O_RDWR | os.O_EXCL | getattr(os, "O_CLOEXEC", 0))
     except OSError as error:
-        raise DestinationError(f"{device}: cannot be written: {error.strerror}") from error
+        raise DestinationError(f"{device}: cannot be written: {system_words(error)}") from error
     try:
         room = os.lseek(handle, 0, os.SEEK_END)
         if room < source.size:
@@ -48,7 +48,7 @@ def write_device(source: Medium, device: Path, progress: Progress) -> None:
         _write(source, handle, progress)
         _compare(source, handle, device, progress)
     except OSError as error:
-        raise MediumError(f"{device}: cannot be written any more: {error.strerror}") from error
+        raise MediumError(f"{device}: cannot be written any more: {system_words(error)}") from error
     finally:
         os.close(handle)
 

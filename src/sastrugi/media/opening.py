@@ -5,7 +5,7 @@ from __future__ import annotations
 import stat
 from pathlib import Path
 
-from sastrugi.errors import MediumError
+from sastrugi.errors import MediumError, system_words
 from sastrugi.media.base import Medium
 from sastrugi.media.containers import find_container
 from sastrugi.media.extents import RangeSet
@@ -38,7 +38,7 @@ def open_medium(path: Path | str, sector: int | None = None) -> Medium:
                 )
             mode = target.stat().st_mode
     except OSError as error:
-        reason = (error.strerror or "cannot be read").lower()
+        reason = system_words(error)
         raise MediumError(f"{given}: {reason}: name an image file, a device or a specimen folder") from error
     if not (stat.S_ISREG(mode) or stat.S_ISBLK(mode)):
         raise MediumError(f"{given}: neither an image file nor a block device")

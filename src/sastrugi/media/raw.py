@@ -7,7 +7,7 @@ import os
 from collections.abc import Callable, Iterator
 from pathlib import Path
 
-from sastrugi.errors import MediumError
+from sastrugi.errors import MediumError, system_words
 from sastrugi.media.base import Medium
 from sastrugi.media.extents import Extent
 from sastrugi.media.faults import Faults
@@ -29,7 +29,7 @@ class RawMedium(Medium):
             self._fd = os.open(path, self._flags())
             self.size = os.lseek(self._fd, 0, os.SEEK_END)
         except OSError as error:
-            raise MediumError(f"{path}: cannot be opened: {error.strerror}") from error
+            raise MediumError(f"{path}: cannot be opened: {system_words(error)}") from error
 
     @staticmethod
     def _flags() -> int:
@@ -43,7 +43,7 @@ class RawMedium(Medium):
             return self.read_or_fail(offset, length)
         except OSError as error:
             if error.errno != errno.EIO:
-                raise MediumError(f"{self.path}: cannot be read any more: {error.strerror}") from error
+                raise MediumError(f"{self.path}: cannot be read any more: {system_words(error)}") from error
         return self._read_what_can_be(offset, length)
 
     def _read_what_can_be(self, offset: int, length: int) -> bytes:
@@ -131,7 +131,7 @@ class RawImage(RawMedium):
         except OSError as error:
             path.unlink(missing_ok=True)
             raise MediumError(
-                f"an image of {format_size(size)} cannot be made here ({error.strerror}): "
+                f"an image of {format_size(size)} cannot be made here ({system_words(error)}): "
                 "another disk may hold larger files"
             ) from error
         super().__init__(path, sector)
@@ -154,7 +154,7 @@ class RawImage(RawMedium):
                 view = view[done:]
                 offset += done
         except OSError as error:
-            raise MediumError(f"{self.path}: cannot be written: {error.strerror}") from error
+            raise MediumError(f"{self.path}: cannot be written: {system_words(error)}") from error
 
     def zero(self, offset: int, length: int) -> None:
         """Make a range zero. Holes stay holes: only what holds data is written."""

@@ -13,7 +13,7 @@ from pathlib import Path
 
 from blake3 import blake3
 
-from sastrugi.errors import DestinationError, DestinationFull, Interrupted, ScanFileError
+from sastrugi.errors import DestinationError, DestinationFull, Interrupted, ScanFileError, system_words
 from sastrugi.media import Medium
 from sastrugi.media.opening import SPECIMEN_IMAGE
 from sastrugi.progress import Progress
@@ -118,7 +118,7 @@ def extract(
     except (KeyboardInterrupt, Interrupted):
         raise Interrupted(f"stopped; {out.files:,} files are written and listed in {destination / MANIFEST}") from None
     except OSError as error:
-        told = f"{destination}: cannot be written: {error.strerror}; what {MANIFEST} lists is whole"
+        told = f"{destination}: cannot be written: {system_words(error)}; what {MANIFEST} lists is whole"
         if error.errno in (errno.ENOSPC, errno.EDQUOT, errno.EFBIG):
             raise DestinationFull(f"{told} ({out.files:,} files): make room, then go on") from error
         raise DestinationError(told) from error

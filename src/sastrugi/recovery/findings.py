@@ -16,7 +16,7 @@ from functools import lru_cache
 from pathlib import Path
 from typing import Any
 
-from sastrugi.errors import ScanFileError
+from sastrugi.errors import ScanFileError, system_words
 from sastrugi.media import Extent, Medium
 from sastrugi.media.extents import cut, total
 from sastrugi.texts import LARGEST_NUMBER, parse_json
@@ -209,8 +209,11 @@ class ScanFile:
             db.executescript(
                 f"PRAGMA application_id = {_APPLICATION_ID}; PRAGMA user_version = {SCAN_VERSION}; {_SCHEMA}"
             )
-        except (OSError, sqlite3.Error) as error:
-            raise ScanFileError(f"{path}: the scan file cannot be made: {error}") from error
+        except OSError as error:
+            raise ScanFileError(f"{path}: the scan file cannot be made: {system_words(error)}") from error
+        except sqlite3.Error as error:
+            why = "there is no permission, or no room" if isinstance(error, sqlite3.OperationalError) else str(error)
+            raise ScanFileError(f"{path}: the scan file cannot be made: {why}") from error
         scan = cls(path, db)
         scan.put("medium", _path_as_text(medium.path.resolve()))
         scan.put("medium_size", str(medium.size))
@@ -224,7 +227,8 @@ class ScanFile:
     def open(cls, path: Path, for_writing: bool = False) -> ScanFile:
         """An existing scan file; raises ScanFileError if it is none, damaged, locked or of another version."""
         if not path.is_file():
-            raise ScanFileError(f"{path}: there is no such scan file: make one with 'sastrugi scan'")
+            made = "is a medium, and no scan file" if path.exists() else "there is no such scan file"
+            raise ScanFileError(f"{path}: {made}: make one with 'sastrugi scan'")
         try:
             db, application, version = _opened(path, "rw" if for_writing else "ro")
         except sqlite3.Error as error:
@@ -550,7 +554,7 @@ def remove_scan_file(path: Path) -> None:
         try:
             one.unlink(missing_ok=True)
         except OSError as error:
-            raise ScanFileError(f"{path}: cannot be replaced: {error.strerror}") from error
+            raise ScanFileError(f"{path}: cannot be replaced: {system_words(error)}") from error
 
 
 @lru_cache(64)

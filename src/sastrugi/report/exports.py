@@ -8,9 +8,8 @@ from collections.abc import Sequence
 from typing import TYPE_CHECKING
 from xml.etree import ElementTree
 
-from sastrugi.report.style import percent
 from sastrugi.scoring.names import worth_of_name
-from sastrugi.units import format_size, printable
+from sastrugi.units import format_size, percent, printable
 
 if TYPE_CHECKING:
     from sastrugi.scoring.scorecard import Scorecard

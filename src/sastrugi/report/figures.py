@@ -9,8 +9,9 @@ from typing import TYPE_CHECKING, Any
 
 import numpy as np
 
-from sastrugi.report.style import GREEN, ORANGE, VERMILION, percent
+from sastrugi.report.style import GREEN, ORANGE, VERMILION
 from sastrugi.scoring.damage import decode
+from sastrugi.units import percent
 
 if TYPE_CHECKING:
     from matplotlib.axes import Axes

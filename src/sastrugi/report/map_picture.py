@@ -11,9 +11,9 @@ from numpy.typing import NDArray
 from sastrugi.report.fonts import font
 from sastrugi.report.layers import COLOURS, FREE, MediumLayers
 from sastrugi.report.medium_map import Grid, grid_of
-from sastrugi.report.style import GREY, INK, percent
+from sastrugi.report.style import GREY, INK
 from sastrugi.safety import atomic_file
-from sastrugi.units import format_size, printable
+from sastrugi.units import format_size, percent, printable
 
 if TYPE_CHECKING:
     from PIL.ImageDraw import ImageDraw

@@ -11,8 +11,7 @@ from sastrugi.progress import Progress
 from sastrugi.report import figures
 from sastrugi.report.pairs import VISIBLE, draw_pairs
 from sastrugi.report.scorecard import CAUSES, urgency
-from sastrugi.report.style import percent
-from sastrugi.units import format_size
+from sastrugi.units import format_size, percent
 
 if TYPE_CHECKING:
     from sastrugi.scoring.judgement import Judgement

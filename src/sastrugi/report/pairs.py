@@ -14,7 +14,7 @@ from typing import TYPE_CHECKING
 
 from rich.text import Text
 
-from sastrugi.children import run_in_children
+from sastrugi.children import problem_of, run_in_children
 from sastrugi.recovery.borrow import Borrowed, plain_suffix
 from sastrugi.report.style import GREY
 from sastrugi.report.tiles import bytes_tile, tile
@@ -35,7 +35,7 @@ Sample = tuple[Source, str]
 """Where the bytes of a file are, and how its name ends."""
 _LARGEST = 256 << 20
 """Bytes of one file that are looked at."""
-_WIDTH, _RAMP = 46, " .:-=+*#%@"
+_WIDTH, _LEAST_WIDTH, _RAMP = 46, 16, " .:-=+*#%@"
 
 
 @dataclass(frozen=True, slots=True)
@@ -85,8 +85,7 @@ def draw_one(task: Sample) -> tuple[bytes, str]:
         except MemoryError:
             raise
         except Exception as error:
-            problem = " ".join(str(error).replace(str(path), "it").split()) or type(error).__name__
-            return bytes_tile(path), problem
+            return bytes_tile(path), problem_of(error, path)
 
 
 class SideBySide:
@@ -98,33 +97,34 @@ class SideBySide:
 
     def __rich_console__(self, console: Console, options: ConsoleOptions) -> RenderResult:
         coloured = console.color_system is not None and not console.no_color
-        columns = [self._lines(caption, drawn, coloured) for caption, drawn in self._pictures]
+        width = max(min(_WIDTH, options.max_width // len(self._pictures) - 2), _LEAST_WIDTH)
+        columns = [self._lines(caption, drawn, coloured, width) for caption, drawn in self._pictures]
         for parts in zip_longest(*columns, fillvalue=Text()):
             line = Text()
             for part in parts:
-                line.append_text(part).append(" " * (_WIDTH - part.cell_len + 2))
+                line.append_text(part).append(" " * (width - part.cell_len + 2))
             line.rstrip()
             yield line
 
-    def _lines(self, caption: str, drawn: Drawn, coloured: bool) -> list[Text]:
-        told = wrap(f"{caption}; cannot be shown: {drawn.problem}" if drawn.problem else caption, _WIDTH)[:3]
+    def _lines(self, caption: str, drawn: Drawn, coloured: bool, width: int) -> list[Text]:
+        told = wrap(f"{caption}; cannot be shown: {drawn.problem}" if drawn.problem else caption, width)[:3]
         lines = [Text(words, style=GREY) for words in told]
         if drawn.picture:
             lines += [
                 _line(above, below, coloured)
-                for above, below in zip(*(_points(drawn)[n::2] for n in (0, 1)), strict=True)
+                for above, below in zip(*(_points(drawn, width)[n::2] for n in (0, 1)), strict=True)
             ]
         return lines
 
 
-def _points(drawn: Drawn) -> NDArray[np.uint8]:
-    """The picture as points, shape (an even number of rows, _WIDTH, 3)."""
+def _points(drawn: Drawn, width: int) -> NDArray[np.uint8]:
+    """The picture as points, shape (an even number of rows, `width`, 3)."""
     import numpy as np
     from PIL import Image
 
     with Image.open(io.BytesIO(drawn.picture)) as picture:
-        rows = round(_WIDTH * picture.height / picture.width / 2) * 2
-        return np.asarray(picture.convert("RGB").resize((_WIDTH, rows)))
+        rows = round(width * picture.height / picture.width / 2) * 2
+        return np.asarray(picture.convert("RGB").resize((width, rows)))
 
 
 def _line(above: NDArray[np.uint8], below: NDArray[np.uint8], coloured: bool) -> Text:

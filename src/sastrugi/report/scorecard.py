@@ -9,8 +9,8 @@ from rich.console import Group, RenderableType
 from rich.table import Table
 from rich.text import Text
 
-from sastrugi.report.style import GREEN, GREY, ORANGE, SKY, VERMILION, percent, shorten_path, table
-from sastrugi.units import format_size, printable
+from sastrugi.report.style import GREEN, GREY, ORANGE, SKY, VERMILION, shorten_path, table
+from sastrugi.units import format_size, percent, printable
 
 if TYPE_CHECKING:
     from sastrugi.scoring.names import NameWord

@@ -2,23 +2,24 @@
 
 from __future__ import annotations
 
+from dataclasses import dataclass
 from pathlib import Path
 from typing import TYPE_CHECKING, Any
 
-from rich.console import Group, RenderableType
+from rich.console import Console, ConsoleOptions, Group, RenderableType, RenderResult
 from rich.text import Text
 
 from sastrugi.report.pairs import Drawn, Pair, SideBySide
 from sastrugi.report.sheet import Tile, draw_tiles
-from sastrugi.report.style import GREEN, GREY, VERMILION, percent, table
+from sastrugi.report.style import GREEN, GREY, VERMILION, table
 from sastrugi.scoring.damage import decode
-from sastrugi.units import format_size, plural, printable
+from sastrugi.units import format_size, percent, plural, printable
 
 if TYPE_CHECKING:
     from sastrugi.scoring.story import Story
     from sastrugi.specimen.truth import Specimen
 
-_MAP, _MOST_PIECES, _ROWS, _ROW = 80, 24, 4, 16
+_MOST_PIECES, _ROWS, _ROW = 24, 4, 16
 _MARKS = {"R": ("█", GREEN), "W": ("▒", VERMILION), "A": ("·", GREY)}
 
 
@@ -32,7 +33,7 @@ def story_view(specimen: Specimen, story: Story, pair: Pair | None = None) -> Re
     head.append(f"{written}, {end}", style="not bold")
     parts: list[RenderableType] = [head, _places(story), _verdict(story)]
     if score.damage:
-        parts += [Text("From its first block to its last:", style=GREY), damage_text(score.damage)]
+        parts += [Text("From its first block to its last:", style=GREY), DamageLine(score.damage)]
         legend = Text()
         for letter, word in (("R", "right"), ("W", "wrong"), ("A", "absent")):
             mark, colour = _MARKS[letter]
@@ -86,16 +87,21 @@ def _verdict(story: Story) -> Text:
     return out
 
 
-def damage_text(damage: str) -> Text:
-    """A damage map in at most _MAP marks: the worst of the blocks that share one."""
-    letters = "".join(letter * count for count, letter in decode(damage))
-    step = max(-(-len(letters) // _MAP), 1)
-    out = Text()
-    for at in range(0, len(letters), step):
-        part = letters[at : at + step]
-        mark, colour = _MARKS["W" if "W" in part else "A" if "A" in part else "R"]
-        out.append(mark, style=colour)
-    return out
+@dataclass(frozen=True, slots=True)
+class DamageLine:
+    """A damage map in one line: each mark is the worst of the blocks that share it."""
+
+    damage: str
+
+    def __rich_console__(self, console: Console, options: ConsoleOptions) -> RenderResult:
+        letters = "".join(letter * count for count, letter in decode(self.damage))
+        step = max(-(-len(letters) // options.max_width), 1)
+        out = Text()
+        for at in range(0, len(letters), step):
+            part = letters[at : at + step]
+            mark, colour = _MARKS["W" if "W" in part else "A" if "A" in part else "R"]
+            out.append(mark, style=colour)
+        yield out
 
 
 def difference(specimen: Specimen, story: Story) -> RenderableType:

@@ -64,18 +64,6 @@ def table(title: str = "", gives_way: Sequence[str] = (), keys: Sequence[str] = 
     return out
 
 
-def percent(share: float | None) -> str:
-    """`94.1 %`; 100 and 0 only when they are exact."""
-    if share is None:
-        return "–"
-    shown = f"{share * 100:.1f}"
-    if shown == "100.0" and share < 1:
-        shown = "99.9"
-    if shown == "0.0" and share > 0:
-        shown = "0.1"
-    return f"{shown.removesuffix('.0')} %"
-
-
 def shorten_path(path: str, room: int) -> str:
     """The end of a path, which tells files apart, in `room` columns (wide characters count as two)."""
     return _shortened(path, room, at_start=True)

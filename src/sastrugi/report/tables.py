@@ -10,7 +10,7 @@ from rich.table import Table
 from rich.text import Text
 
 from sastrugi.report.style import GREEN, GREY, ORANGE, VERMILION, shorten_path, table
-from sastrugi.units import format_size, plural, printable
+from sastrugi.units import format_size, percent, plural, printable
 from sastrugi.volumes.names import spoken
 
 if TYPE_CHECKING:
@@ -199,7 +199,7 @@ def adoption_table(done: Adoption) -> Table:
     out.add_column("Originals", justify="right")
     out.add_column("On the medium")
     out.add_column("Which", overflow="fold")
-    parts = [f"{name} ({share:.1%})" for name, share in sorted(done.part.items(), key=lambda item: item[1])]
+    parts = [f"{name} ({percent(share)})" for name, share in sorted(done.part.items(), key=lambda item: item[1])]
     for names, what, all_of in (
         (done.listed, "listed, live", False),
         (done.whole, "lost, all bytes there", False),

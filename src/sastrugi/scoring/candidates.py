@@ -11,6 +11,7 @@ from dataclasses import dataclass, field, replace
 
 import numpy as np
 
+from sastrugi.errors import system_words
 from sastrugi.progress import Progress
 from sastrugi.scoring import damage
 from sastrugi.scoring.comparison import Bytes, Compared, Comparison, right_bytes
@@ -93,7 +94,7 @@ def find_candidates(
     for number, one in sorted(held.items()):
         result = results[number]
         if isinstance(one, OSError):
-            out.unreadable[number] = str(one.strerror)
+            out.unreadable[number] = system_words(one)
             continue
         files_held: set[int] = set()
         for content, compared in one.compared:

@@ -6,7 +6,7 @@ from collections.abc import Iterable
 
 from sastrugi.errors import SastrugiError
 from sastrugi.scoring.scorecard import Figure, Scorecard
-from sastrugi.units import parse_share
+from sastrugi.units import parse_share, percent
 
 FIGURES = ("intact", "complete", "named", "all_three", "precision")
 
@@ -43,12 +43,12 @@ def missed(
             if share is None and _rightly_nothing(card, of):
                 continue
             if share is None or share < limit:
-                has = "nothing to measure" if share is None else f"{share:.1%}"
-                out.append(f"{name.replace('_', ' ')}: {has} of the {of}, the floor is {limit:.1%}")
+                has = "nothing to measure" if share is None else percent(share)
+                out.append(f"{name.replace('_', ' ')}: {has} of the {of}, the floor is {percent(limit)}")
     if most_noise is not None and card.results:
         noise = card.classes["noise"] / len(card.results)
         if noise > most_noise:
-            out.append(f"noise: {noise:.1%} of the results, the limit is {most_noise:.1%}")
+            out.append(f"noise: {percent(noise)} of the results, the limit is {percent(most_noise)}")
     return out
 
 

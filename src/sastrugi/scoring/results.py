@@ -11,7 +11,7 @@ from contextlib import contextmanager
 from dataclasses import dataclass, replace
 from pathlib import Path
 
-from sastrugi.errors import SastrugiError
+from sastrugi.errors import SastrugiError, system_words
 from sastrugi.media import Extent, Medium
 from sastrugi.media.extents import within
 from sastrugi.recovery.findings import ScanFile, medium_identity
@@ -112,7 +112,7 @@ def read_folder(folder: Path, claims: dict[str, Claim], leave_out: Sequence[str]
                     elif entry.is_file(follow_symlinks=False):
                         files.append(((*parts, entry.name), Path(entry.path), entry.stat(follow_symlinks=False)))
         except OSError as error:
-            unreadable.append(f"{_told(parts) or '.'}: {error.strerror}")
+            unreadable.append(f"{_told(parts) or '.'}: {system_words(error)}")
     files.sort(key=lambda item: item[0])
     if leave_out:
         fits = re.compile("|".join(map(fnmatch.translate, leave_out)))

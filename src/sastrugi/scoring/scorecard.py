@@ -141,8 +141,9 @@ class Scorecard(_Value):
     """All of it. Headline figures are out of the set and out of the ceiling; `groups` give them by each property.
     `names` counts the verdicts of names of files of which something came back, `live_copies` the files that could come
     back whole only because live files hold the same; `table_rows` and `table_matched` tell how much of a table of
-    claims was of these results, `left_out` how many files a pattern took out of them. `unreadable` are folders among the results that could not be read, and why;
-    `below_the_floor` the floors missed, in words."""
+    claims was of these results, `left_out` how many files a pattern took out of them. `unreadable` are folders among
+    the results that could not be read, and why; `below_the_floor` the floors missed, in words.
+    """
 
     format: Literal["sastrugi-scorecard"] = "sastrugi-scorecard"
     version: int = SCORECARD_VERSION

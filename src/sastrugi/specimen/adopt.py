@@ -11,7 +11,7 @@ from pathlib import Path
 
 from blake3 import blake3
 
-from sastrugi.errors import SpecimenError
+from sastrugi.errors import SpecimenError, system_words
 from sastrugi.kinds import kind_for_name
 from sastrugi.media import Extent, Medium
 from sastrugi.media.containers.base import RawWriter
@@ -47,7 +47,7 @@ class OriginalFile:
                 file.seek(position)
                 data = file.read(max(min(length, self.size - position), 0))
         except OSError as error:
-            raise SpecimenError(f"{self.path}: cannot be read: {error.strerror}") from error
+            raise SpecimenError(f"{self.path}: cannot be read: {system_words(error)}") from error
         if len(data) != max(min(length, self.size - position), 0):
             raise SpecimenError(f"{self.path}: changed while it was read: originals must stay as they are")
         return data

@@ -18,6 +18,7 @@ from sastrugi.progress import Progress
 from sastrugi.specimen.ceiling import share_by_books, share_by_look, standing_blocks
 from sastrugi.specimen.digests import blake3_of, medium_digest, sha256_file
 from sastrugi.specimen.truth import RECIPE_FILE, SUMS_FILE, TRUTH_FILE, UNKNOWN, Specimen, TruthFile
+from sastrugi.units import percent
 from sastrugi.volumes.base import Entry
 from sastrugi.volumes.looking import look_at_record, same_name
 from sastrugi.volumes.probing import probe
@@ -155,7 +156,7 @@ def _ceilings(specimen: Specimen, progress: Progress) -> Check:
         blocks = standing_blocks(specimen, file)
         seen, kept = share_by_look(file, blocks), share_by_books(file.extents, file.size, RangeSet(file.gone))
         if not file.unplaced and seen < kept - 1e-12:
-            faults.append(f"{file.path}: the books say {kept:.1%} of it stands, a look finds {seen:.1%}")
+            faults.append(f"{file.path}: the books say {percent(kept)} of it stands, a look finds {percent(seen)}")
         together[file.blake3] = together.get(file.blake3, blocks) | blocks
         left[file.blake3] -= 1
         if not left[file.blake3]:  # the last of its copies: what stands in any of them counts for all
@@ -168,7 +169,7 @@ def _ceilings(specimen: Specimen, progress: Progress) -> Check:
 
 
 def _over(file: TruthFile, seen: float) -> str:
-    return f"{file.path}: its ceiling is {file.ceiling.bytes:.1%}, a look finds {seen:.1%}"
+    return f"{file.path}: its ceiling is {percent(file.ceiling.bytes)}, a look finds {percent(seen)}"
 
 
 def _records(specimen: Specimen, progress: Progress) -> Check:

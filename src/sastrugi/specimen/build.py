@@ -7,7 +7,7 @@ from collections.abc import Container
 from contextlib import ExitStack
 from pathlib import Path
 
-from sastrugi.errors import Interrupted, RecipeError, SastrugiError, SpecimenError
+from sastrugi.errors import Interrupted, RecipeError, SastrugiError, SpecimenError, system_words
 from sastrugi.media.containers import writer_for
 from sastrugi.media.convert import copy_medium
 from sastrugi.media.opening import SPECIMEN_IMAGE
@@ -77,7 +77,9 @@ def _build_by_driver(recipe: Recipe, folder: Path, progress: Progress, sha256: b
             _carry_out(recipe, laying)
             mirror.finish()
         except OSError as error:
-            raise SpecimenError(f"the system's driver refused: {error.strerror}: {error.filename or ''}") from error
+            raise SpecimenError(
+                f"the system's driver refused: {system_words(error)}: {error.filename or ''}"
+            ) from error
         if recipe.medium.container != "raw":
             _put_into_container(image, recipe.medium.container, progress)
         write_papers_by_look(recipe, laying, image, folder, mirror.known)

@@ -19,7 +19,7 @@ from contextlib import ExitStack, suppress
 from dataclasses import dataclass
 from pathlib import Path
 
-from sastrugi.errors import SpecimenError
+from sastrugi.errors import SpecimenError, system_words
 from sastrugi.media import Extent
 from sastrugi.media.extents import within
 from sastrugi.media.raw import RawImage
@@ -291,6 +291,6 @@ def _run(*words: str) -> str:
             words, capture_output=True, text=True, errors="replace", env=_environment(), stdin=subprocess.DEVNULL
         )
     except OSError as error:
-        return f"{words[0]}: {error.strerror}"
+        return f"{words[0]}: {system_words(error)}"
     said = " ".join((done.stderr or done.stdout).split()).partition(". dmesg")[0]
     return (said or f"{words[0]} left with status {done.returncode}") if done.returncode else ""

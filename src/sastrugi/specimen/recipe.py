@@ -14,7 +14,7 @@ from typing import TYPE_CHECKING, Annotated, Any, Literal
 
 from pydantic import BaseModel, Field, ValidationError, ValidationInfo, field_validator
 
-from sastrugi.errors import RecipeError
+from sastrugi.errors import RecipeError, system_words
 from sastrugi.specimen.steps import STEPS
 from sastrugi.specimen.steps.layout import VolumePlace
 from sastrugi.specimen.steps.store import CorpusTable
@@ -97,7 +97,7 @@ def load_recipe(name: str) -> Recipe:
     try:
         text = read_text(path, _LARGEST_TEXT)
     except OSError as error:
-        raise RecipeError(f"{name}: cannot be read: {error.strerror}") from error
+        raise RecipeError(f"{name}: cannot be read: {system_words(error)}") from error
     except ValueError as error:
         raise RecipeError(f"{name}: cannot be used: {error}") from error
     return parse_recipe(text, name, path.resolve().parent)

@@ -11,7 +11,7 @@ import numpy as np
 from numpy.typing import NDArray
 from pydantic import BaseModel, ConfigDict, ValidationError, model_validator
 
-from sastrugi.errors import SpecimenError
+from sastrugi.errors import SpecimenError, system_words
 from sastrugi.media import Extent, Medium, RangeSet, open_medium
 from sastrugi.media.extents import cut, total, within
 from sastrugi.media.opening import SPECIMEN_IMAGE
@@ -237,7 +237,7 @@ def _read_truth(path: Path) -> Truth:
     try:
         text = read_text(path, _LARGEST)
     except OSError as error:
-        raise SpecimenError(f"{path}: cannot be read: {error.strerror}") from error
+        raise SpecimenError(f"{path}: cannot be read: {system_words(error)}") from error
     except ValueError as error:
         raise SpecimenError(f"{path}: cannot be used: {error}") from error
     try:

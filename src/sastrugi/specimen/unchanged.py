@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from sastrugi.errors import SpecimenError
+from sastrugi.errors import SpecimenError, system_words
 from sastrugi.media.opening import SPECIMEN_IMAGE
 from sastrugi.progress import Progress
 from sastrugi.specimen.digests import blake3_of, medium_digest
@@ -17,7 +17,7 @@ def require_unchanged(specimen: Specimen, progress: Progress) -> None:
     try:
         written, told = ((specimen.folder / name).stat().st_mtime_ns for name in (SPECIMEN_IMAGE, TRUTH_FILE))
     except OSError as error:
-        raise SpecimenError(f"{specimen.folder}: cannot be read: {error.strerror}") from error
+        raise SpecimenError(f"{specimen.folder}: cannot be read: {system_words(error)}") from error
     if written <= told:
         return
     progress.start("medium", specimen.medium.size)

@@ -8,7 +8,7 @@ from collections.abc import Iterator
 from pathlib import Path
 from threading import Lock
 
-from sastrugi.errors import MediumError
+from sastrugi.errors import MediumError, system_words
 from sastrugi.media.base import Medium
 from sastrugi.media.extents import Extent
 from sastrugi.media.raw import RawMedium
@@ -108,7 +108,7 @@ class ContainerWriter(ABC):
         try:
             self._fd = os.open(path, os.O_RDWR | (0 if resume else os.O_CREAT | os.O_EXCL), 0o644)
         except OSError as error:
-            raise MediumError(f"{path}: cannot be written: {error.strerror}") from error
+            raise MediumError(f"{path}: cannot be written: {system_words(error)}") from error
 
     @abstractmethod
     def write(self, offset: int, data: bytes) -> None:
@@ -133,7 +133,7 @@ class ContainerWriter(ABC):
                 done = os.pwrite(self._fd, view, offset)
                 view, offset = view[done:], offset + done
         except OSError as error:
-            raise MediumError(f"{self.path}: cannot be written: {error.strerror}") from error
+            raise MediumError(f"{self.path}: cannot be written: {system_words(error)}") from error
 
 
 class RawWriter(ContainerWriter):
