@@ -27,10 +27,15 @@ def capture(
     source: Annotated[Path, typer.Argument(help="A device, an image or a specimen folder.", metavar="SOURCE")],
     out: Annotated[Path, typer.Option("--out", help="The new image.", metavar="FILE")],
     container: Annotated[
-        str | None, typer.Option(help="raw, split, vhd, vhd-fixed, qcow2 or qcow2-packed [default: by the name]")
+        str | None,
+        typer.Option(help="raw, split, vhd, vhd-fixed, qcow2 or qcow2-packed [default: by the name]", metavar="NAME"),
     ] = None,
-    part_size: Annotated[str, typer.Option("--part-size", help="Size of the parts of a split image.")] = "2 GiB",
-    retries: Annotated[int, typer.Option(help="Further tries for each sector that fails.", min=0, max=100)] = 2,
+    part_size: Annotated[
+        str, typer.Option("--part-size", help="Size of the parts of a split image.", metavar="SIZE")
+    ] = "2 GiB",
+    retries: Annotated[
+        int, typer.Option(help="Further tries for each sector that fails.", min=0, max=100, metavar="COUNT")
+    ] = 2,
     go_on: Annotated[bool, typer.Option("--go-on", help="Continue a capture that was stopped.")] = False,
     write_device: Annotated[
         bool, typer.Option("--write-device", help="Yes, --out is a device, and what is on it may go.")

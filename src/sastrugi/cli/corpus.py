@@ -39,17 +39,21 @@ def register(app: typer.Typer) -> None:
 
 def make(
     folder: Annotated[Path, typer.Argument(help="The new folder to make.", metavar="DIR")],
-    files: Annotated[int, typer.Option(help="How many files.")] = 20,
-    kind: Annotated[list[str] | None, typer.Option(help="Only this kind (may be given again).")] = None,
-    group: Annotated[list[str] | None, typer.Option(help="Only kinds of this group (may be given again).")] = None,
-    size: Annotated[str, typer.Option(help="Sizes from..to, or the name of a spread.")] = "4 KiB..200 KiB",
+    files: Annotated[int, typer.Option(help="How many files.", metavar="COUNT")] = 20,
+    kind: Annotated[list[str] | None, typer.Option(help="Only this kind (may be given again).", metavar="KIND")] = None,
+    group: Annotated[
+        list[str] | None, typer.Option(help="Only kinds of this group (may be given again).", metavar="GROUP")
+    ] = None,
+    size: Annotated[
+        str, typer.Option(help="Sizes from..to, or the name of a spread.", metavar="FROM..TO")
+    ] = "4 KiB..200 KiB",
     total: Annotated[
         str | None, typer.Option(help="Bytes in all, about: sizes are scaled to it.", metavar="SIZE")
     ] = None,
-    names: Annotated[str, typer.Option(help="The style of names.")] = "plain",
-    depth: Annotated[int, typer.Option(help="Levels of folders.")] = 0,
-    breadth: Annotated[int, typer.Option(help="Folders at each level.")] = 3,
-    seed: Annotated[int, typer.Option(help="The same seed gives the same bytes.")] = 1,
+    names: Annotated[str, typer.Option(help="The style of names.", metavar="STYLE")] = "plain",
+    depth: Annotated[int, typer.Option(help="Levels of folders; 0: none.", metavar="COUNT")] = 0,
+    breadth: Annotated[int, typer.Option(help="Folders at each level.", metavar="COUNT")] = 3,
+    seed: Annotated[int, typer.Option(help="The same seed gives the same bytes.", metavar="NUMBER")] = 1,
     as_json: JsonOption = False,
 ) -> None:
     from sastrugi.corpus.make import CorpusSpec, parse_spread, write_corpus
@@ -79,7 +83,9 @@ def make(
 
 
 def kinds(
-    group: Annotated[list[str] | None, typer.Option(help="Only this group (may be given again).")] = None,
+    group: Annotated[
+        list[str] | None, typer.Option(help="Only this group (may be given again).", metavar="GROUP")
+    ] = None,
     as_json: JsonOption = False,
 ) -> None:
     from sastrugi.errors import SastrugiError
@@ -102,7 +108,9 @@ def check(
     out: Annotated[Path | None, typer.Option(help="Also draw a contact sheet of it.", metavar="FILE.png")] = None,
     old_sheet: Annotated[Path | None, typer.Option("--sheet", hidden=True)] = None,
     replace: ReplaceOption = False,
-    seconds: Annotated[float, typer.Option(help="The most time a file may take; 0: as its size asks for.", min=0)] = 0,
+    seconds: Annotated[
+        float, typer.Option(help="The most time a file may take; 0: as its size asks for.", min=0, metavar="SECONDS")
+    ] = 0,
     memory: Annotated[str, typer.Option(help="The most memory a file may take.", metavar="SIZE")] = "1 GiB",
     everything: Annotated[bool, typer.Option("--all", help="List the files that open as well.")] = False,
     as_json: JsonOption = False,

@@ -93,7 +93,7 @@ def list_findings(
     by: Annotated[By | None, typer.Option("--by", help="Count them by this instead.")] = None,
     sort: Annotated[Order, typer.Option("--sort", help="In this order.")] = Order.path,
     descending: Annotated[bool, typer.Option("--descending", help="The greatest first.")] = False,
-    limit: Annotated[int, typer.Option(help="Rows to print; 0 prints all.", min=0)] = 200,
+    limit: Annotated[int, typer.Option(help="Rows to print; 0 prints all.", min=0, metavar="COUNT")] = 200,
     as_csv: Annotated[bool, typer.Option("--csv", help="Print CSV, all rows.")] = False,
     save_as: Annotated[
         str, typer.Option("--save-as", help="Keep this selection in the scan file, for --saved.", metavar="NAME")
@@ -149,7 +149,7 @@ def preview(
         typer.Option(help="The picture to make [default: the scan's name with .preview.png]", metavar="FILE.png"),
     ] = None,
     replace: ReplaceOption = False,
-    limit: Annotated[int, typer.Option(help="Findings on the sheet.", min=1, max=600)] = 120,
+    limit: Annotated[int, typer.Option(help="Findings on the sheet.", min=1, max=600, metavar="COUNT")] = 120,
     sort: Annotated[Order, typer.Option("--sort", help="In this order.")] = Order.path,
     medium: MediumOption = None,
     as_json: JsonOption = False,

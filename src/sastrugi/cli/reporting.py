@@ -35,7 +35,7 @@ def report(
         typer.Option(help="A file to write (may be given again) [default: RESULTS.html]", metavar="FILE"),
     ] = None,
     replace: ReplaceOption = False,
-    title: Annotated[str, typer.Option(help="The heading [default: the specimen's title].")] = "",
+    title: Annotated[str, typer.Option(help="The heading [default: the specimen's title].", metavar="TEXT")] = "",
     as_json: JsonOption = False,
     *,
     judge: Judge,

@@ -17,7 +17,9 @@ _SCAN_HELP = """Search a medium for live and lost files; the findings go to a sc
 Example: sastrugi scan card.img --out card.scan
 A scan that was stopped goes on with --go-on. Limits (kinds, groups, range, sizes, volume) make
 it quicker where they can; they stay with the scan file."""
-KindOption = Annotated[list[str] | None, typer.Option("--kind", help="Only this kind (may be given again).")]
+KindOption = Annotated[
+    list[str] | None, typer.Option("--kind", help="Only this kind (may be given again).", metavar="KIND")
+]
 
 
 class ProgressStyle(StrEnum):
@@ -39,20 +41,24 @@ def scan(
     ] = None,
     replace: ReplaceOption = False,
     passes: Annotated[
-        str, typer.Option(help="Which passes: tables is the fast look.")
+        str, typer.Option(help="Which passes: tables is the fast look.", metavar="PASSES")
     ] = "layout,tables,relics,content",
     go_on: Annotated[bool, typer.Option("--go-on", help="Continue an unfinished scan file.")] = False,
     as_is: Annotated[
         bool, typer.Option("--as-is", help="Accept a medium that is shorter than its tables say.")
     ] = False,
     kind: KindOption = None,
-    group: Annotated[list[str] | None, typer.Option(help="Only kinds of this group (may be given again).")] = None,
+    group: Annotated[
+        list[str] | None, typer.Option(help="Only kinds of this group (may be given again).", metavar="GROUP")
+    ] = None,
     within: Annotated[
         str, typer.Option("--range", help='Only this part of the medium, as "1 GiB..2 GiB".', metavar="FROM..TO")
     ] = "",
     min_size: Annotated[str, typer.Option(help="Only files of at least this size.", metavar="SIZE")] = "0 B",
     max_size: Annotated[str, typer.Option(help="Only files of at most this size.", metavar="SIZE")] = "",
-    volume: Annotated[int, typer.Option(help="Only this volume, by its number in 'look'.", min=0)] = 0,
+    volume: Annotated[
+        int, typer.Option(help="Only this volume, by its number in 'look'; 0: all.", min=0, metavar="NUMBER")
+    ] = 0,
     deleted_only: Annotated[bool, typer.Option("--deleted-only", help="Leave live files out.")] = False,
     shown: Annotated[
         ProgressStyle, typer.Option("--progress", help="How progress is shown on stderr: a line, or JSON lines.")

@@ -62,9 +62,17 @@ def score(
         typer.Option(help="The scorecard to write [default: RESULTS.scorecard.json]", metavar="FILE"),
     ] = None,
     replace: ReplaceOption = False,
-    limit: Annotated[int, typer.Option(help="Files that fell short to print; 0 prints all.", min=0)] = 20,
+    limit: Annotated[
+        int, typer.Option(help="Files that fell short to print; 0 prints all.", min=0, metavar="COUNT")
+    ] = 20,
     by: Annotated[
-        list[By] | None, typer.Option("--by", help="Print figures by this (may be given again).", show_default=False)
+        list[By] | None,
+        typer.Option(
+            "--by",
+            help=f"Print figures by {', '.join(By)} (may be given again).",
+            show_default=False,
+            metavar="PROPERTY",
+        ),
     ] = None,
     as_json: JsonOption = False,
     *,

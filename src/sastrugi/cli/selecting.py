@@ -15,14 +15,14 @@ if TYPE_CHECKING:
 _Words, _Numbers = list[str] | None, list[int] | None
 _SHARE = {"metavar": "SHARE"}
 _SAID: tuple[tuple[str, Any, Any, str, str, dict[str, Any]], ...] = (
-    ("state", str, "", "--state", "live, deleted, found, lost (the last two) or any.", {}),
-    ("kinds", _Words, None, "--kind", "Only this kind (may be given again, like those below).", {}),
-    ("groups", _Words, None, "--group", "Only kinds of this group.", {}),
+    ("state", str, "", "--state", "live, deleted, found, lost (the last two) or any.", {"metavar": "STATE"}),
+    ("kinds", _Words, None, "--kind", "Only this kind (may be given again, like those below).", {"metavar": "KIND"}),
+    ("groups", _Words, None, "--group", "Only kinds of this group.", {"metavar": "GROUP"}),
     ("names", _Words, None, "--name", "Only names like this: 'FRN*.JPG'.", {"metavar": "PATTERN"}),
     ("folders", _Words, None, "--folder", "Only in or below folders like this: '/DCIM'.", {"metavar": "PATTERN"}),
-    ("passes", _Words, None, "--pass", "Only what this pass found.", {}),
-    ("volumes", _Numbers, None, "--volume", "Only of this volume, by its number.", {}),
-    ("numbers", _Numbers, None, "--number", "Only the finding of this number.", {}),
+    ("passes", _Words, None, "--pass", "Only what this pass found.", {"metavar": "PASS"}),
+    ("volumes", _Numbers, None, "--volume", "Only of this volume, by its number.", {"metavar": "NUMBER"}),
+    ("numbers", _Numbers, None, "--number", "Only the finding of this number.", {"metavar": "NUMBER"}),
     ("min_size", str, "", "--min-size", "Only of at least this size: '4 MiB'.", {"metavar": "SIZE"}),
     ("max_size", str, "", "--max-size", "Only of at most this size.", {"metavar": "SIZE"}),
     ("since", str, "", "--since", "Only modified then or later: 2031-02-14.", {"metavar": "DATE"}),

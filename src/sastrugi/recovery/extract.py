@@ -65,6 +65,11 @@ def check_destination(destination: Path, medium_path: Path, go_on: bool) -> None
     require_outside(destination, medium_path, "the medium")
     if medium_path.name == SPECIMEN_IMAGE:
         require_outside(destination, medium_path.parent, "the folder of the specimen")
+    if not go_on and (destination / MANIFEST).is_file():
+        raise DestinationError(
+            f"{destination}: holds what an earlier run wrote: add --go-on to continue it, --replace to write it anew, "
+            "or name another folder"
+        )
     if not go_on:
         require_empty(destination, "files brought back")
     elif not (destination / MANIFEST).is_file():
