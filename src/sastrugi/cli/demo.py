@@ -35,7 +35,13 @@ def demo(
     from sastrugi.recovery.select import Selection
     from sastrugi.report.layers import layers_of_specimen
     from sastrugi.report.medium_map import map_text
-    from sastrugi.report.scorecard import group_table, headline_table, results_line, short_files_table
+    from sastrugi.report.scorecard import (
+        group_table,
+        headline_table,
+        other_results_table,
+        results_line,
+        short_files_tables,
+    )
     from sastrugi.report.tables import specimen_line
     from sastrugi.safety import clear_folder, require_empty, require_replaceable, write_text
     from sastrugi.scoring.judgement import judge
@@ -75,7 +81,8 @@ def demo(
             specimen_line(truth),
             headline_table(card),
             group_table(card, "kind"),
-            short_files_table(card, 5),
+            short_files_tables(card, 5),
+            other_results_table(card, 5),
             results_line(card),
             Text(),
         )

@@ -85,8 +85,9 @@ def score(
         calibration_table,
         group_table,
         headline_table,
+        other_results_table,
         results_line,
-        short_files_table,
+        short_files_tables,
     )
     from sastrugi.safety import write_text
     from sastrugi.specimen.truth import Specimen
@@ -109,7 +110,8 @@ def score(
         show_json_text(text)
     else:
         groups = [group_table(card, one.value) for one in by or (By.kind,)]
-        show(headline_table(card), *groups, short_files_table(card, limit), results_line(card))
+        show(headline_table(card), *groups, short_files_tables(card, limit), other_results_table(card, limit))
+        show(results_line(card))
         if card.calibration is not None and by:
             show(calibration_table(card.calibration))
         say(f"scorecard in {target}")

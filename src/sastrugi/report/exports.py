@@ -8,28 +8,46 @@ from collections.abc import Sequence
 from typing import TYPE_CHECKING
 from xml.etree import ElementTree
 
+from sastrugi.report.scorecard import SHORTFALLS
 from sastrugi.scoring.names import worth_of_name
 from sastrugi.units import format_size, percent, printable
 
 if TYPE_CHECKING:
+    import pandas as pd
+
     from sastrugi.scoring.scorecard import Scorecard
 
 _MOST_LINES = 30
-_SHORT_HEAD = ("| fell short | size | content | complete | ceiling | name | why |", "|---|---:|---|---:|---:|---|---|")
 _NOT_XML = re.compile("[^\t\n\x20-\ud7ff\ue000-\ufffd\U00010000-\U0010ffff]")
 
 
 def as_csv(card: Scorecard) -> str:
-    frame = card.frame()
+    frame = _frame(card)
     for column in ("path", "result", "reason"):
         frame[column] = [printable(value) if isinstance(value, str) else value for value in frame[column]]
     text: str = frame.to_csv(index=False, lineterminator="\n")
     return text
 
 
+def _frame(card: Scorecard) -> pd.DataFrame:
+    """A row for each reference file; behind them one for each result that nobody asked for, without a path. Column
+    `shortfall` says what a file is short of, `class` what such a result is."""
+    import pandas as pd
+
+    frame = card.frame().assign(shortfall=[file.shortfall for file in card.files])
+    frame["class"] = ["" if file.result is None else "reference" for file in card.files]
+    others = [
+        {"result": one.path, "size": one.size, "class": one.is_, "reason": one.problem} for one in card.not_asked_for
+    ]
+    if not others:
+        return frame
+    both = pd.concat([frame.astype(object), pd.DataFrame(others).astype(object)], ignore_index=True)
+    return both.convert_dtypes(convert_floating=False)
+
+
 def as_parquet(card: Scorecard) -> bytes:
     buffer = io.BytesIO()
-    card.frame().to_parquet(buffer, index=False)
+    _frame(card).to_parquet(buffer, index=False)
     return buffer.getvalue()
 
 
@@ -46,20 +64,36 @@ def as_markdown(card: Scorecard, title: str, missed: Sequence[str] = ()) -> str:
         )
     classes = ", ".join(f"{count} {name}" for name, count in card.classes.items() if count) or "none"
     lines += ["", f"{len(card.results)} results: {classes}.", ""]
-    short = [file for file in card.files if not (file.intact and file.named)]
-    if short:
-        lines += [
-            "| fell short | size | content | complete | ceiling | name | why |",
-            "|---|---:|---|---:|---:|---|---|",
-        ]
-        lines += [
-            f"| {_cell(f.path)} | {format_size(f.size)} | {f.content} | {percent(f.completeness)} "
-            f"| {percent(f.ceiling_bytes)} | {f.name} | {_cell(f.reason)} |"
-            for f in short[:_MOST_LINES]
-        ]
-        if len(short) > _MOST_LINES:
-            lines += ["", f"… and {len(short) - _MOST_LINES} more."]
+    for which, words in SHORTFALLS.items():
+        own = [file for file in card.short if file.shortfall == which]
+        lines += _rows(
+            (f"{words} ({len(own):,})", "size", "content", "complete", "ceiling", "name", "why"),
+            [
+                (
+                    f.path,
+                    format_size(f.size),
+                    f.content,
+                    percent(f.completeness),
+                    percent(f.ceiling_bytes),
+                    f.name,
+                    f.reason,
+                )
+                for f in own
+            ],
+        )
+    others = card.not_asked_for
+    told = (f"not asked for ({len(others):,})", "size", "what it is", "of")
+    lines += _rows(told, [(one.path, format_size(one.size), one.is_, one.of or "–") for one in others])
     return "\n".join(lines) + "\n"
+
+
+def _rows(head: Sequence[str], rows: Sequence[Sequence[str]]) -> list[str]:
+    """A table of at most _MOST_LINES rows; nothing where there are none."""
+    if not rows:
+        return []
+    out = [f"| {' | '.join(head)} |", "|---|---:|" + "---|" * (len(head) - 2)]
+    out += [f"| {' | '.join(map(_cell, row))} |" for row in rows[:_MOST_LINES]]
+    return [*out, *(["", f"… and {len(rows) - _MOST_LINES:,} more."] if len(rows) > _MOST_LINES else []), ""]
 
 
 def _cell(text: str) -> str:
@@ -97,10 +131,17 @@ def as_junit(card: Scorecard, missed: Sequence[str] = ()) -> str:
             told = f"{file.content}, {complete} complete of {ceiling}, {named}: {file.reason}"
             kind = "name" if file.intact else file.content
             ElementTree.SubElement(case, "failure", message=_xml(told), type=kind)
+    if card.not_asked_for:
+        told = "\n".join(f"{one.is_}: {one.path} ({format_size(one.size)})" for one in card.not_asked_for)
+        ElementTree.SubElement(suite, "system-out").text = _xml_lines(told)
     if missed:
         case = ElementTree.SubElement(suite, "testcase", classname="floors", name="floors")
         ElementTree.SubElement(case, "failure", message=_xml("; ".join(missed)), type="floor")
     return '<?xml version="1.0" encoding="UTF-8"?>\n' + ElementTree.tostring(suite, encoding="unicode") + "\n"
+
+
+def _xml_lines(text: str) -> str:
+    return "\n".join(_xml(line) for line in text.split("\n"))
 
 
 def _xml(text: str) -> str:

@@ -50,6 +50,9 @@ def _bare(axes: Axes) -> None:
     axes.spines[["top", "right"]].set_visible(False)
 
 
+_FEWEST_BARS = 2
+
+
 def headline_bars(card: Scorecard) -> str:
     """The headline rates of the set, each with its interval and a mark where its ceiling is."""
 
@@ -119,7 +122,9 @@ def reliability(calibration: Calibration) -> str:
 
 
 def curve(groups: Sequence[Group], what: str) -> str:
-    """Intact and ceiling by a property that has an order."""
+    """Intact and ceiling by a property that has an order; nothing where all files share it."""
+    if sum(bool(group.intact.of_set) for group in groups) < _FEWEST_BARS:
+        return ""
 
     def draw(drawing: Drawing) -> None:
         axes = drawing.add_subplot()

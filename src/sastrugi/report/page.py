@@ -10,7 +10,7 @@ from typing import TYPE_CHECKING
 from sastrugi.progress import Progress
 from sastrugi.report import figures
 from sastrugi.report.pairs import VISIBLE, draw_pairs
-from sastrugi.report.scorecard import CAUSES, urgency
+from sastrugi.report.scorecard import CAUSES, SHORTFALLS
 from sastrugi.units import format_size, percent
 
 if TYPE_CHECKING:
@@ -22,7 +22,7 @@ COLUMNS = (
     ("File", False), ("Kind", False), ("Size", True), ("Loss", False), ("Pieces", True), ("Content", False),
     ("Complete", True), ("Ceiling", True), ("Name", False), ("Times", False), ("Why", False),
 )  # fmt: skip
-_MOST_MAPS, _MOST_PICTURES = 40, 12
+_MOST_MAPS, _MOST_PICTURES, _MOST_RESULTS = 40, 12, 500
 _VERDICTS = ("intact", "padded", "cut", "mixed", "foreign", "missing")
 Pictures = dict[int, list[tuple[str, str, str]]]
 """By number of the file: what each picture is, its PNG in base64 (or nothing), and what is wrong with it."""
@@ -35,7 +35,8 @@ def render(card: Scorecard, title: str, pictures: Pictures | None = None, missed
     from sastrugi import __version__
 
     environment = Environment(loader=PackageLoader("sastrugi.report"), autoescape=True, trim_blocks=True)
-    short = sorted((f for f in card.files if not (f.intact and f.named)), key=urgency)
+    short = card.short
+    groups = [(words, own) for key, words in SHORTFALLS.items() if (own := [f for f in short if f.shortfall == key])]
     drawn = {
         "headline": figures.headline_bars(card),
         "heat": figures.heat_map(card),
@@ -47,10 +48,10 @@ def render(card: Scorecard, title: str, pictures: Pictures | None = None, missed
     by_bytes = [("intact, by bytes", card.intact_bytes), ("complete, by bytes", card.complete_bytes)]
     causes = [(count, CAUSES[cause]) for cause, count in Counter(file.cause for file in short).most_common()]
     return environment.get_template("report.html").render(
-        card=card, title=title, version=__version__, figures=drawn, headline=headline, short=short, missed=missed,
-        by_bytes=by_bytes, causes=causes,
-        pictures=pictures or {}, columns=COLUMNS, verdicts=_VERDICTS, most_maps=_MOST_MAPS, percent=percent,
-        size=format_size, damage_map=figures.damage_map,
+        card=card, title=title, version=__version__, figures=drawn, headline=headline, short=short, groups=groups,
+        missed=missed, by_bytes=by_bytes, causes=causes, pictures=pictures or {}, columns=COLUMNS, verdicts=_VERDICTS,
+        most_maps=_MOST_MAPS, most_results=_MOST_RESULTS, percent=percent, size=format_size,
+        damage_map=figures.damage_map,
     )  # fmt: skip
 
 

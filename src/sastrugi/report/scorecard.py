@@ -14,7 +14,7 @@ from sastrugi.units import format_size, percent, printable
 
 if TYPE_CHECKING:
     from sastrugi.scoring.names import NameWord
-    from sastrugi.scoring.scorecard import Calibration, Figure, FileScore, Scorecard
+    from sastrugi.scoring.scorecard import Calibration, Figure, Scorecard
 
 _BAR = 12
 _MEANINGS = {
@@ -43,6 +43,8 @@ CAUSES = {
     "none": "whole",
 }
 """What most held a file back, in the plural."""
+SHORTFALLS = {"left": "left by the program", "gone": "lost for good", "name": "only the name"}
+"""What a file is short of, in words."""
 _VERDICT_STYLE = {
     "intact": GREEN,
     "padded": SKY,
@@ -137,38 +139,57 @@ def calibration_table(calibration: Calibration) -> RenderableType:
     return Group(out, Text(told, style=GREY))
 
 
-def urgency(file: FileScore) -> tuple[int, float]:
-    """What the engineer can act on comes first: bytes that are there and did not come back."""
-    return (0 if file.ceiling_bytes - file.completeness > 1e-9 else 1, file.completeness - file.ceiling_bytes)
-
-
-def short_files_table(card: Scorecard, limit: int) -> RenderableType:
-    """The files that fell short, with the reason."""
-    short = sorted((f for f in card.files if not (f.intact and f.named)), key=urgency)
+def short_files_tables(card: Scorecard, limit: int) -> RenderableType:
+    """The files that fell short, with the reason: at most `limit` of those that the program left, of those that are
+    lost for good, and of those that lack only the name."""
+    short = card.short
     if not short:
         return Text("Every lost file came back intact and under its name.\n")
-    out = table(gives_way=("Ceiling", "Name", "Content"))
-    out.add_column("Fell short", no_wrap=True)
-    out.add_column("Content")
-    out.add_column("Complete", justify="right")
-    out.add_column("Ceiling", justify="right")
-    out.add_column("Name")
-    out.add_column("Why", overflow="fold")
-    shown = short[:limit] if limit else short
-    for file in shown:
-        out.add_row(
-            Text(shorten_path(file.path, 30)),
-            Text(file.content, style=_VERDICT_STYLE[file.content]),
-            percent(file.completeness),
-            percent(file.ceiling_bytes),
-            file.name,
-            Text(printable(file.reason)),
-        )
-    if len(shown) == len(short):
-        return out
-    causes = Counter(file.cause for file in short)
-    told = ", ".join(f"{count:,} {CAUSES[cause]}" for cause, count in causes.most_common())
-    return Group(out, Text(f"{len(short) - len(shown):,} more (--limit 0 prints all). Of all {len(short):,}: {told}"))
+    parts: list[RenderableType] = []
+    for which, title in SHORTFALLS.items():
+        own = [file for file in short if file.shortfall == which]
+        if not own:
+            continue
+        out = table(gives_way=("Ceiling", "Name", "Content"))
+        out.add_column(f"{title.capitalize()} ({len(own):,})", overflow="fold")
+        out.add_column("Content", no_wrap=True)
+        out.add_column("Complete", justify="right", no_wrap=True)
+        out.add_column("Ceiling", justify="right", no_wrap=True)
+        out.add_column("Name", no_wrap=True)
+        out.add_column("Why", overflow="fold")
+        for file in own[:limit] if limit else own:
+            out.add_row(
+                Text(shorten_path(file.path, 30)),
+                Text(file.content, style=_VERDICT_STYLE[file.content]),
+                percent(file.completeness),
+                percent(file.ceiling_bytes),
+                file.name,
+                Text(printable(file.reason)),
+            )
+        parts.append(out)
+        if limit and len(own) > limit:
+            parts.append(Text(f"{len(own) - limit:,} more (--limit 0 prints all)", GREY))
+    if limit and len(short) > limit:
+        causes = Counter(file.cause for file in short)
+        told = ", ".join(f"{count:,} {CAUSES[cause]}" for cause, count in causes.most_common())
+        parts.append(Text(f"Of all {len(short):,} that fell short: {told}\n"))
+    return Group(*parts)
+
+
+def other_results_table(card: Scorecard, limit: int) -> RenderableType:
+    """Results that nobody has a use for, by name: noise, fragments, copies, stale ones."""
+    found = card.not_asked_for
+    if not found:
+        return Group()
+    out = table(gives_way=("Size",))
+    out.add_column("Result", no_wrap=True)
+    out.add_column(f"Not asked for ({len(found):,})", overflow="fold")
+    out.add_column("Size", justify="right", no_wrap=True)
+    out.add_column("Of", overflow="fold")
+    for one in found[:limit] if limit else found:
+        out.add_row(one.is_, Text(shorten_path(one.path, 44)), format_size(one.size), Text(printable(one.of or "–")))
+    more = len(found) - limit if limit else 0
+    return Group(out, Text(f"{more:,} more (--limit 0 prints all)", GREY)) if more > 0 else out
 
 
 def results_line(card: Scorecard) -> Text:

@@ -28,6 +28,12 @@ class _Value(BaseModel):
     model_config = ConfigDict(extra="forbid", frozen=True)
 
 
+Shortfall = Literal["left", "gone", "name", ""]
+_ROUNDING = 1e-9
+NOT_ASKED_FOR: tuple[ResultClass, ...] = ("noise", "fragment", "copy", "stale")
+"""Classes of results that nobody has a use for, the worst first."""
+
+
 class FileScore(_Value):
     """What came back of one reference file. `loss` is how it ended, `pieces` in how many it lay. `damage` holds one
     letter a 512-byte block, run-length coded; `wrong_runs` counts its runs that are not right, `longest_right` is in
@@ -74,6 +80,15 @@ class FileScore(_Value):
     @property
     def intact(self) -> bool:
         return self.content == "intact"
+
+    @property
+    def shortfall(self) -> Shortfall:
+        """What it is short of: bytes that stood and that the program left, bytes that are lost for good, only its name,
+        or nothing."""
+        if self.intact:
+            return "" if self.named else "name"
+        left = self.ceiling_bytes - self.completeness > _ROUNDING or self.completeness >= 1
+        return "left" if left else "gone"
 
     @property
     def named(self) -> bool:
@@ -179,6 +194,19 @@ class Scorecard(_Value):
         import pandas as pd
 
         return pd.DataFrame([file.model_dump() for file in self.files], columns=list(FileScore.model_fields))
+
+    @property
+    def short(self) -> list[FileScore]:
+        """The files that fell short: those that the program left first, in each group the most bytes first."""
+        order = ("left", "gone", "name")
+        short = [file for file in self.files if file.shortfall]
+        return sorted(short, key=lambda f: (order.index(f.shortfall), f.completeness - f.ceiling_bytes))
+
+    @property
+    def not_asked_for(self) -> list[ResultScore]:
+        """Results that nobody has a use for, the worst first."""
+        found = [result for result in self.results if result.is_ in NOT_ASKED_FOR]
+        return sorted(found, key=lambda result: NOT_ASKED_FOR.index(result.is_))
 
     @property
     def beyond_ceiling(self) -> list[FileScore]:
