@@ -41,6 +41,7 @@ JsonOption = Annotated[bool, typer.Option("--json", help="Print one JSON documen
 
 def show(*parts: RenderableType) -> None:
     """Print tables and text on stdout, at most 100 columns wide."""
+    _make_room()
     console = _console()
     for part in parts:
         if console.is_terminal:
@@ -82,11 +83,13 @@ def show_json_text(text: str) -> None:
     if not text.isascii():
         escaped = _HALVES if is_unicode(sys.stdout) else _NOT_ASCII
         text = escaped.sub(lambda match: json.dumps(match[0])[1:-1], text)
+    _make_room()
     print(text)
 
 
 def show_lines(lines: Iterable[str]) -> None:
     """Print many lines on stdout, as quickly as whoever reads them takes them; the first ones at once."""
+    _make_room()
     lines = iter(lines)
     most = 1
     while batch := list(islice(lines, most)):
@@ -99,6 +102,7 @@ def show_lines(lines: Iterable[str]) -> None:
 
 def say(message: str) -> None:
     """A message for people, on stderr."""
+    _make_room()
     print(printable(message), file=sys.stderr)
 
 
@@ -107,46 +111,47 @@ def quoted(*words: str | Path) -> str:
     return shlex.join(str(word) for word in words)
 
 
+_shown: list[_TerminalProgress] = []
+"""The progress that stands on the terminal now: it makes room for whatever is printed."""
+
+
+def _make_room() -> None:
+    for one in _shown:
+        one.hide()
+
+
 class _TerminalProgress(Progress):
-    """One line on a terminal: what is done, counts, rate, elapsed and remaining time."""
+    """One line on a terminal: what is done, counts, rate, elapsed and remaining time. It moves as long as the command
+    works, also between its tasks."""
 
     def __init__(self) -> None:
         super().__init__()
         self._bar: RichProgress | None = None
         self._task: TaskID | None = None
+        self._show("starting")
 
-    def start(self, task: str, total: int, unit: str = "B") -> None:
+    def _show(self, task: str, total: int | None = None, unit: str = "") -> None:
         from rich.console import Console
-        from rich.progress import (
-            BarColumn,
-            DownloadColumn,
-            MofNCompleteColumn,
-            ProgressColumn,
-            TextColumn,
-            TimeElapsedColumn,
-            TimeRemainingColumn,
-            TransferSpeedColumn,
-        )
+        from rich.progress import BarColumn, TextColumn, TimeElapsedColumn
         from rich.progress import Progress as RichProgress
 
-        self.finish()
-        counts: list[ProgressColumn] = (
-            [DownloadColumn(binary_units=True), TransferSpeedColumn()]
-            if unit == "B"
-            else [MofNCompleteColumn(), TextColumn(unit)]
-        )
-        self._bar = RichProgress(
-            TextColumn("{task.description}"),
-            BarColumn(20),
-            *counts,
-            TimeElapsedColumn(),
-            TimeRemainingColumn(),
-            TextColumn("{task.fields[note]}"),
-            console=Console(stderr=True),
-            transient=True,
-        )
-        self._task = self._bar.add_task(task, total=total or None, note="")
-        self._bar.start()
+        from sastrugi.cli.moving import Counts, Remaining
+
+        if self._bar is None:
+            self._bar = RichProgress(
+                TextColumn("{task.description}"), BarColumn(16), Counts(), TimeElapsedColumn(), Remaining(),
+                TextColumn("{task.fields[note]}"),
+                console=Console(stderr=True), transient=True, refresh_per_second=4, redirect_stdout=False, redirect_stderr=False,
+            )  # fmt: skip
+            self._bar.start()
+            _shown.append(self)
+        if self._task is not None:
+            self._bar.remove_task(self._task)
+        described = f"{self.stage}: {task}" if self.stage and task != self.stage else task
+        self._task = self._bar.add_task(described, total=total, note="", unit=unit)
+
+    def start(self, task: str, total: int, unit: str = "B") -> None:
+        self._show(task, total or None, unit)
 
     def at(self, done: int, note: str = "") -> None:
         if self._bar is not None and self._task is not None:
@@ -154,7 +159,13 @@ class _TerminalProgress(Progress):
 
     def finish(self) -> None:
         if self._bar is not None:
+            self._show("working")
+
+    def hide(self) -> None:
+        """Take the line off the terminal, until the next task begins."""
+        if self._bar is not None:
             self._bar.stop()
+            _shown.remove(self)
         self._bar = self._task = None
 
 
@@ -193,8 +204,9 @@ class _JsonProgress(Progress):
         rate = done / elapsed if elapsed > 0 else 0.0
         left = (self._total - done) / rate if rate and self._total else None
         line = {
-            "task": self._task, "done": done, "total": self._total or None, "unit": self._unit, "rate": round(rate, 1),
-            "elapsed": round(elapsed, 2), "remaining": None if left is None else round(max(left, 0.0), 2), "note": note,
+            "stage": self.stage, "task": self._task, "done": done, "total": self._total or None, "unit": self._unit,
+            "rate": round(rate, 1), "elapsed": round(elapsed, 2),
+            "remaining": None if left is None else round(max(left, 0.0), 2), "note": note,
         }  # fmt: skip
         print(json.dumps(line), file=sys.stderr, flush=True)
 
@@ -230,6 +242,7 @@ def progress(go_on: str = "", as_json: bool = False) -> Iterator[Progress]:
         raise
     finally:
         watched.finish()
+        _make_room()
         if hasattr(signal, "setitimer"):
             signal.setitimer(signal.ITIMER_REAL, 0)
         for number, handler in before.items():

@@ -49,7 +49,7 @@ def report(
     for target in out or ():
         if target.suffix.lower() not in _FORMATS:
             raise SastrugiError(f"{target}: no format of this name: end it in {', '.join(_FORMATS)}")
-    with Specimen(specimen) as opened, progress() as watched:
+    with progress() as watched, Specimen(specimen) as opened:
         default = f"{results.resolve().name}.html"
         guarded = (opened.medium.path, results)
         targets = [file_target(one, default, replace, *guarded, outside=results) for one in out or (None,)]

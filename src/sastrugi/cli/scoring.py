@@ -93,7 +93,7 @@ def score(
     from sastrugi.specimen.truth import Specimen
 
     in_order(specimen, results)
-    with Specimen(specimen) as opened, progress() as watched:
+    with progress() as watched, Specimen(specimen) as opened:
         default = f"{results.resolve().name}.scorecard.json"
         target = file_target(out, default, replace, opened.medium.path, results, outside=results)
         selection = None
@@ -137,7 +137,7 @@ def explain(
     from sastrugi.specimen.truth import Specimen
 
     in_order(specimen, results)
-    with Specimen(specimen) as opened, progress() as watched:
+    with progress() as watched, Specimen(specimen) as opened:
         if out is not None:
             out = picture_target(out, "", replace, opened.medium.path, outside=results)
         story = story_of(opened, results, name, watched, files_of, table, tuple(leave_out or ()))

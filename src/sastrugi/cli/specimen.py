@@ -136,7 +136,7 @@ def audit(
     from sastrugi.specimen.audit import audit as audit_specimen
     from sastrugi.specimen.truth import Specimen
 
-    with Specimen(folder) as specimen, progress() as watched:
+    with progress() as watched, Specimen(folder) as specimen:
         checks = audit_specimen(specimen, watched)
         watched.finish()
         sound = not any(check.faults for check in checks)

@@ -9,7 +9,7 @@ from importlib import import_module
 
 import sastrugi.kinds as package
 from sastrugi.errors import KindError
-from sastrugi.kinds.base import Kind, Measure, Signature, Source
+from sastrugi.kinds.base import Kind, Measure, Source
 
 _NOT_KINDS = ("base", "registry")
 _HEAD = 512
@@ -52,18 +52,29 @@ def measuring_kind(kind: Kind) -> Kind:
     return kind_named(kind.refines) if kind.refines else kind
 
 
+@cache
+def _signatures() -> tuple[dict[tuple[int, bytes], list[int]], list[tuple[int, int]], list[Kind]]:
+    """What tells kinds soon: the numbers of kinds by the place and the bytes of their signatures in a head; the places
+    and lengths that there are; and the kinds by number, in their order."""
+    kinds = [kind for kind in all_kinds().values() if kind.measure]
+    by_bytes: dict[tuple[int, bytes], list[int]] = {}
+    for number, kind in enumerate(kinds):
+        for signature in kind.signatures:
+            by_bytes.setdefault((signature.offset, signature.data), []).append(number)
+    return by_bytes, sorted({(at, len(data)) for at, data in by_bytes}), kinds
+
+
 def recognise(source: Source, deep: bool = False) -> Measure | None:
     """The measure of the first kind whose signature stands at the start of the source, or None."""
     head = source.read(0, _HEAD)
-    for kind in all_kinds().values():
-        if kind.measure and any(_stands(signature, source, head) for signature in kind.signatures):
-            measure = kind.measure(source, deep)
-            if measure is not None:
-                return measure
+    by_bytes, places, kinds = _signatures()
+    standing: set[int] = set()
+    for at, length in places:
+        found = head[at : at + length] if at + length <= _HEAD else source.read(at, length)
+        standing.update(by_bytes.get((at, found), ()))
+    for number in sorted(standing):
+        measure_of = kinds[number].measure
+        measure = measure_of(source, deep) if measure_of else None
+        if measure is not None:
+            return measure
     return None
-
-
-def _stands(signature: Signature, source: Source, head: bytes) -> bool:
-    at, length = signature.offset, len(signature.data)
-    found = head[at : at + length] if at + length <= _HEAD else source.read(at, length)
-    return found == signature.data

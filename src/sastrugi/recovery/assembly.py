@@ -19,7 +19,6 @@ from sastrugi.recovery.survey import SECTOR
 _ROUNDS = 3
 _DELETED = "state = 'deleted' AND size > 0 AND volume IS NOT NULL"
 _SURE = "sound > 0 AND confidence >= 0.8"
-_DOUBTFUL = f"{_DELETED} AND confidence < 0.8"
 _MOST_OPEN = 64
 """Claims on one place that are compared with each other."""
 _MOST_PAIRS = 20_000
@@ -38,21 +37,27 @@ class Assembly:
         self._medium, self._file, self._geometry = medium, scan_file, geometry
         self._budget = Budget()
         self._siblings = compare(medium, scan_file)
+        # Read once and kept up: the file is asked for all of them in every round.
+        self._findings = {finding.number: finding for finding in scan_file.findings(_DELETED)}
         self._contested = self._find_contested()
         self._taken = RangeSet(own)
         for finding in scan_file.findings(_SURE):
             if finding.number not in self._contested and finding.number not in self._siblings.unlike:
                 _claim(self._taken, finding, finding.sound)
         self._perhaps = RangeSet(self._taken)
-        for finding in scan_file.findings(_DOUBTFUL):
-            if finding.number in self._siblings.alike and not _overlap(self._taken, finding):
+        for finding in self._findings.values():
+            if (
+                finding.confidence < 0.8
+                and finding.number in self._siblings.alike
+                and not _overlap(self._taken, finding)
+            ):
                 _claim(self._perhaps, finding)
 
     def _find_contested(self) -> set[int]:
         """Findings whose places are claimed by others too, whose content proves nothing about that, while the others'
         does: they are not where they are said to lie."""
         claims: list[tuple[int, int, int]] = []
-        for finding in self._file.findings(_DELETED):
+        for finding in self._findings.values():
             if finding.confidence >= 0.8 or finding.number in self._siblings.alike:
                 claims += [(extent.offset, extent.end, finding.number) for extent in finding.extents]
         pairs: set[tuple[int, int]] = set()
@@ -71,7 +76,7 @@ class Assembly:
         """Whether a finding is the file that it says to be, by more than its headers."""
         if number in self._siblings.alike:
             return True
-        finding = next(self._file.findings("number = ?", (number,)))
+        finding = self._findings[number]
         if not self._proofs.spend(finding.covered):
             return False
         measure = recognise(MediumSource(self._medium, finding.extents), deep=True)
@@ -82,7 +87,7 @@ class Assembly:
         for round_number in range(1, _ROUNDS + 1):
             waiting = [
                 finding
-                for finding in self._file.findings(_DELETED, order="start")
+                for finding in self._by_place()
                 if (finding.confidence < 0.8 or finding.number in self._contested)
                 and finding.number not in self._siblings.compared
             ]
@@ -97,12 +102,22 @@ class Assembly:
                 break
         self._weigh()
 
+    def _by_place(self) -> list[Finding]:
+        """Those that lie nowhere first, as the file orders them."""
+        return sorted(
+            self._findings.values(), key=lambda f: (bool(f.extents), f.extents[0].offset if f.extents else 0, f.number)
+        )
+
+    def _put(self, finding: Finding) -> None:
+        self._findings[finding.number] = finding
+        self._file.replace(finding)
+
     def _settle(self, finding: Finding, across: bool) -> bool:
         cluster, end = self._geometry.get(finding.volume or 0, (0, 0))
         for others in (self._perhaps, self._taken) if cluster else ():
             better = reassemble(self._medium, finding, cluster, end, others, self._budget, across)
             if better is not None:
-                self._file.replace(better)
+                self._put(better)
                 self._contested.discard(finding.number)
                 if better.sound:
                     _claim(self._taken, better)
@@ -112,7 +127,7 @@ class Assembly:
 
     def _weigh(self) -> None:
         """What was put together since, and the others beside it, tell more of a file whose content proves nothing."""
-        for finding in list(self._file.findings(_DELETED)):
+        for finding in list(self._findings.values()):
             sure, reason, sound = finding.confidence, "", finding.sound
             number, alike, unlike = finding.number, self._siblings.alike, self._siblings.unlike
             lost = _overlap(self._taken, finding) if sure < 0.8 else 0
@@ -131,7 +146,7 @@ class Assembly:
             if reason:
                 gone = lost >= finding.covered
                 reasons = [*finding.reasons, reason, *([NOTHING_LEFT] if gone else [])]
-                self._file.replace(
+                self._put(
                     replace(
                         finding,
                         confidence=0.0 if gone else sure,

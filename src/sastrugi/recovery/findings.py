@@ -408,6 +408,13 @@ class ScanFile:
         except (sqlite3.Error, ValueError, TypeError, LookupError, OverflowError) as error:
             raise ScanFileError(f"{self.path}: is damaged: {error}") from error
 
+    def starts(self) -> dict[int, int]:
+        """The size of a finding by the place of its first byte."""
+        try:
+            return dict(self._run("SELECT start, size FROM findings WHERE start IS NOT NULL"))
+        except (sqlite3.Error, ValueError, TypeError) as error:
+            raise ScanFileError(f"{self.path}: is damaged: {error}") from error
+
     def add_marks(self, where: Extent, packed: bytes) -> None:
         """Keep what a survey saw in a stretch of the medium (see recovery.survey)."""
         self._run("INSERT OR REPLACE INTO marks VALUES (?, ?, ?)", (*where, packed))

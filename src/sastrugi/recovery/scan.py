@@ -25,6 +25,7 @@ from sastrugi.recovery.relics import ghosts_of, loose_outside, relic_findings
 from sastrugi.recovery.survey import SECTOR, Mark, Survey, Wanted
 from sastrugi.recovery.tables import table_findings
 from sastrugi.units import format_size
+from sastrugi.volumes.base import Volume
 from sastrugi.volumes.relics import LooseTable, loose_tables
 
 _COMMIT_SECONDS = 1.0
@@ -77,9 +78,11 @@ def scan(
     with _open(out, medium, wanted, go_on, limits) as scan_file:
         try:
             run = _Run(medium, scan_file, places, Limits.read(scan_file.get("limits")), progress)
-            for name in scan_file.get("passes").split(","):
+            named = scan_file.get("passes").split(",")
+            for step, name in enumerate(named, 1):
                 if name not in PASSES:
                     raise ScanFileError(f"{out}: is damaged: '{name[:40]}' is no pass")
+                progress.stage = f"{step}/{len(named)} {name}"
                 if scan_file.get(f"done_{name}") != "yes":
                     getattr(run, name)()
                     scan_file.put(f"done_{name}", "yes")
@@ -148,23 +151,33 @@ class _Run:
         named = scan_file.get("passes").split(",")
         wanted = Wanted("relics" in named, "content" in named, limits.wanted_kinds())
         self._survey = Survey(medium, scan_file, wanted)
-        places += self._unlisted()
+        self._complete = False
         self._range = limits.range(medium.size)
         if limits.volume:
+            self._add_unlisted()
             chosen = [place.where for place in places if place.number == limits.volume]
             if not chosen:
                 raise ScanFileError(f"there is no volume {limits.volume}: 'sastrugi look' lists those there are")
             lo = max(self._range.offset, chosen[0].offset)
             self._range = Extent(lo, max(min(self._range.end, chosen[0].end) - lo, 0))
-        self._volumes = [place.volume for place in places if place.volume]
+
+    @property
+    def _volumes(self) -> list[Volume]:
+        return [place.volume for place in self._places if place.volume]
 
     # -- what all passes need ---------------------------------------------------------------
 
-    def _unlisted(self) -> list[Place]:
+    def _add_unlisted(self) -> list[Place]:
+        """The volumes that no table lists, which are looked for once; they are added to the places, and answered."""
+        if self._complete:
+            return []
+        self._complete = True
         outside = outside_of(self._medium, self._places)
         self._sweep(outside)
         boots = (at for base, marks in self._marks(outside) for at in _sectors(base, marks & Mark.BOOT != 0))
-        return unlisted_places(self._medium, self._places, boots)
+        new = unlisted_places(self._medium, self._places, boots)
+        self._places += new
+        return new
 
     def _sweep(self, ranges: Iterable[Extent]) -> None:
         """Survey what was not surveyed before."""
@@ -231,19 +244,27 @@ class _Run:
             self._file.add_volume(describe(place))
 
     def tables(self) -> None:
+        """Volumes that are listed first: what they tell can be seen while the rest of the medium is swept."""
         self._file.discard("tables")
-        for place in self._places:
+        listed = list(self._places)
+        self._tables_of(listed)
+        self._file.commit()
+        self._tables_of([place for place in self._places if place not in listed] or self._add_unlisted())
+        self.layout()  # reading the tables tells more of a volume's label and health
+
+    def _tables_of(self, places: Sequence[Place]) -> None:
+        for place in places:
             if place.volume is None or self._limits.volume not in (0, place.number):
                 continue
             found = table_findings(self._medium, place.number, place.volume, place.listed)
-            self._watched(with_bin_names(self._medium, found), f"tables of volume {place.number}")
-        self.layout()  # reading the tables tells more of a volume's label and health
+            self._watched(with_bin_names(self._medium, found), f"volume {place.number}")
 
     def relics(self) -> None:
         """Folders of earlier lives, and what they tell of; then all that lies in pieces, by what is known now."""
         self._file.discard("relics")
+        self._add_unlisted()
         live = RangeSet(extent for finding in self._file.findings("state = 'live'") for extent in finding.extents)
-        told = {f.extents[0].offset: f.size for f in self._file.findings("start IS NOT NULL") if f.extents}
+        told = self._file.starts()
         unclaimed = self._sound_claims().gaps(self._range)
         self._sweep(unclaimed)
         reached = RangeSet(extent for volume in self._volumes for extent in volume.folder_extents())
@@ -255,7 +276,7 @@ class _Run:
         for ghost in ghosts:
             self._file.add_volume(describe(ghost.place()))
             found = relic_findings(self._medium, ghost, told, self._progress)
-            self._watched(with_bin_names(self._medium, found), f"relics of life {ghost.number}")
+            self._watched(with_bin_names(self._medium, found), f"life {ghost.number}")
         geometry = {p.number: (p.volume.cluster_size, p.volume.data.end) for p in self._places if p.volume}
         geometry |= {ghost.number: (ghost.cluster_size, ghost.where.end) for ghost in ghosts}
         own = [extent for volume in self._volumes for _, extent in volume.own_extents()]
@@ -283,13 +304,14 @@ class _Run:
 
     def content(self) -> None:
         """Sweep what no sound part of a finding claims. Findings and position are saved together, every second."""
+        self._add_unlisted()
         claims = self._sound_claims()
         grids = [Grid(volume.data, volume.cluster_size, volume) for volume in self._volumes]
         grids += [Grid(v.where, v.cluster) for v in self._file.volumes() if v.number > len(self._places)]
         start = max(self._file.number("content_at"), self._range.offset)
         unclaimed = [gap for gap in claims.gaps(self._range) if gap.end > start]
         self._sweep(unclaimed)
-        self._progress.start("content", self._range.end - start)
+        self._progress.start("files by their content", self._range.end - start)
         content = ContentPass(self._medium, self._survey, claims, grids, self._has_strays(grids))
         for position, new in content.findings(start, self._range.end):
             if new is not None:

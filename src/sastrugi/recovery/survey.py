@@ -27,6 +27,7 @@ from sastrugi.volumes.relics import data_sectors, family_marks, heads_of
 SECTOR = 512
 _BUFFER = 4 << 20
 _WORKERS = 2
+_LITTLE = 64 << 10
 TEXT_HEAD = 16
 _ASCII = np.zeros(256, bool)
 _ASCII[[9, 10, 13, *range(0x20, 0x7F)]] = True
@@ -136,6 +137,18 @@ def _telling_pair(offset: int, data: bytes) -> int:
     return pairs[0]
 
 
+def _near_joined(extents: Iterable[Extent]) -> list[Extent]:
+    """Extents in order, those with little between them as one: to look at that as well costs less than to keep account
+    of where not."""
+    out: list[Extent] = []
+    for extent in extents:
+        if out and extent.offset - out[-1].end < _LITTLE:
+            out[-1] = Extent(out[-1].offset, extent.end - out[-1].offset)
+        else:
+            out.append(extent)
+    return out
+
+
 class Survey:
     """The marks of a medium's sectors, made where they are asked for first."""
 
@@ -149,7 +162,7 @@ class Survey:
     ) -> int:
         """Look at those of `ranges` (in order) that were not looked at; holes are skipped. `between` is called now and
         then. Returns the bytes looked at."""
-        left = [gap for extent in ranges for gap in self._known.gaps(extent)]
+        left = _near_joined(gap for extent in ranges for gap in self._known.gaps(extent))
         pieces = [piece for piece in data_sectors(self._medium, left) for piece in self._known.gaps(piece)]
         if not pieces:
             return 0
