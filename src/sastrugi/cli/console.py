@@ -141,7 +141,8 @@ class _TerminalProgress(Progress):
             self._bar = RichProgress(
                 TextColumn("{task.description}"), BarColumn(16), Counts(), TimeElapsedColumn(), Remaining(),
                 TextColumn("{task.fields[note]}"),
-                console=Console(stderr=True), transient=True, refresh_per_second=4, redirect_stdout=False, redirect_stderr=False,
+                console=Console(stderr=True), transient=True, refresh_per_second=4,
+                redirect_stdout=False, redirect_stderr=False,
             )  # fmt: skip
             self._bar.start()
             _shown.append(self)
