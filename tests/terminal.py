@@ -12,6 +12,7 @@ import subprocess
 import termios
 import time
 from dataclasses import dataclass
+from itertools import pairwise
 from pathlib import Path
 
 from tests.conftest import program_path
@@ -39,7 +40,7 @@ class Seen:
     @property
     def longest_silence(self) -> float:
         times = [0.0, *(at for at, _ in self.parts)]
-        return max(b - a for a, b in zip(times, times[1:], strict=False))
+        return max(b - a for a, b in pairwise(times))
 
 
 def in_terminal(*words: str | Path, columns: int = 80, rows: int = 24, cwd: Path | None = None) -> Seen:

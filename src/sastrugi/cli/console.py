@@ -101,8 +101,9 @@ def show_lines(lines: Iterable[str]) -> None:
 
 
 def say(message: str) -> None:
-    """A message for people, on stderr."""
+    """A message for people, on stderr; behind what was printed before, also where both go to one place."""
     _make_room()
+    sys.stdout.flush()
     print(printable(message), file=sys.stderr)
 
 

@@ -493,9 +493,10 @@ class ScanFile:
             raise ScanFileError(f"{self.path}: is damaged: {error}") from error
 
     def summary(self) -> list[tuple[str, int, int, int, int, int]]:
-        """For each group: findings that are live, deleted, found; bytes of the last two, and those 0.9 sure or more."""
+        """For each group: findings that are live, deleted, found; bytes of the last two that have a place,
+        and those 0.9 sure or more."""
         states = ", ".join(f"sum(state = '{state}')" for state in ("live", "deleted", "found"))
-        lost = "sum((state != 'live') * size), sum(state != 'live' AND confidence >= 0.9)"
+        lost = "sum((state != 'live' AND start IS NOT NULL) * size), sum(state != 'live' AND confidence >= 0.9)"
         rows = self._run(f"SELECT grp, {states}, {lost} FROM findings GROUP BY grp ORDER BY grp")
         try:
             return [(str(group), *map(int, counts)) for group, *counts in rows]  # type: ignore[misc]

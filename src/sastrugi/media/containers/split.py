@@ -15,6 +15,7 @@ from sastrugi.media.raw import RawMedium
 
 _NUMBERED = re.compile(r"(.*)\.(\d{3})")
 _DEFAULT_PART = 2 << 30
+_SECTORS = 4096
 _MOST_PARTS = 999
 
 
@@ -96,12 +97,11 @@ class SplitWriter(ContainerWriter):
     def __init__(self, path: Path, size: int, resume: bool, part_size: int = 0) -> None:
         if path.suffix != ".001":
             raise MediumError(f"{path}: the first part of a split image is called …001: name it so")
-        self._part_size = part_size or _DEFAULT_PART
+        # Whole sectors, whatever their size: 700 MB are no whole number of them.
+        self._part_size = (part_size or _DEFAULT_PART) // _SECTORS * _SECTORS
+        if not self._part_size or -(-size // self._part_size) > _MOST_PARTS:
+            raise MediumError(f"parts of {part_size:,} bytes are too small: there are {_MOST_PARTS} parts at most")
         count = -(-size // self._part_size)
-        if self._part_size % 512 or count > _MOST_PARTS:
-            raise MediumError(
-                f"parts of {self._part_size:,} bytes: whole sectors are needed, and {_MOST_PARTS} parts at most"
-            )
         super().__init__(path, size, resume)
         os.ftruncate(self._fd, min(self._part_size, size))
         self._fds = [self._fd]
