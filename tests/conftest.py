@@ -44,13 +44,15 @@ def program_path() -> str:
 
 
 @pytest.fixture(scope="session")
-def sastrugi() -> Program:
+def sastrugi(tmp_path_factory: pytest.TempPathFactory) -> Program:
+    """Runs the program, in a folder of its own unless `cwd` names one: outputs go into the current folder."""
     command = program_path()
 
     def run(*words: str | Path, cwd: Path | None = None, code: int | None = 0) -> Ran:
         done = subprocess.run(
-            [command, *map(str, words)], capture_output=True, text=True, cwd=cwd, timeout=300, errors="surrogateescape"
-        )
+            [command, *map(str, words)], capture_output=True, text=True, timeout=300, errors="surrogateescape",
+            cwd=cwd or tmp_path_factory.mktemp("here"),
+        )  # fmt: skip
         assert code is None or done.returncode == code, f"status {done.returncode}: {done.stdout}{done.stderr}"
         assert "Traceback" not in done.stderr
         return Ran(done.returncode, done.stdout, done.stderr)

@@ -61,7 +61,7 @@ def test_scan_audit_and_map_are_the_same_in_any_container(sastrugi: Program, dem
         image = tmp_path / name
         sastrugi("capture", demo / "specimen", "--out", image, "--part-size", "20 MiB")
         sastrugi("scan", image, "--out", tmp_path / "a.scan")
-        drawn = sastrugi("map", image, "--out", tmp_path / "m.png", "--json").json
+        drawn = sastrugi("map", image, "--out", tmp_path / "m.png", "--json", "--replace").json
         found = sastrugi("list", tmp_path / "a.scan", "--json").out
         known.add(json.dumps([found, drawn["layers"]]))
         (tmp_path / "a.scan").unlink()

@@ -56,13 +56,13 @@ def test_each_step_by_hand_gives_what_the_demo_gives(sastrugi: Program, demo: Pa
     lost = run("list", "specimen.scan", "--state", "lost", "--json").json
     assert len(lost) == 17 and {"confidence", "reasons", "extents", "name_sure", "passes"} <= set(lost[0])
     assert "worked out" in run("list", "specimen.scan", "--why", "--kind", "jpeg").out
-    brought = run("extract", "specimen.scan", "--to", "results").out
+    brought = run("extract", "specimen.scan", "--into", "results").out
     assert "16 files" in brought and "of 1 more nothing is left" in brought
     by_bytes = run("score", "specimen", "results", "--json").json
     by_extents = run("score", "specimen", "specimen.scan", "--json").json
     assert by_bytes["intact"] == by_extents["intact"] and by_bytes["intact"]["value"] == 15
     assert (tmp_path / "results.scorecard.json").is_file() and (tmp_path / "specimen.scan.scorecard.json").is_file()
-    assert "overwritten by" in run("score", "specimen", "results").out
+    assert "overwritten by" in run("score", "specimen", "results", "--replace").out
     made = run("corpus", "make", "c", "--files", "3", "--kind", "txt", "--size", "1 KiB..2 KiB", "--json").json
     assert len(made["files"]) == 3 and all(
         (tmp_path / "c" / f["name"]).stat().st_size == f["size"] for f in made["files"]
@@ -85,7 +85,7 @@ def inputs(tmp_path: Path, demo: Path) -> Path:
 
 
 WRONG = [
-    ("scan missing.img", "no such file"),
+    ("scan missing.img", "there is no such file"),
     ("scan empty.img", "empty"),
     ("scan notes.img", "a text file"),
     ("scan odd.img", "no whole number of 512-byte sectors"),
@@ -95,13 +95,13 @@ WRONG = [
     ("scan d/specimen --passes tabels", "'tabels' is no pass"),
     ("scan d/specimen --out d/card.scan", "is there already"),
     ("scan d/specimen --out new.scan --go-on", "no such scan file"),
-    ("look missing.img", "no such file"),
+    ("look missing.img", "there is no such file"),
     ("list missing.scan", "no such scan file"),
     ("list notes.scan", "no scan file"),
     ("list empty.scan", "no scan file"),
     ("list d/card.scan --state gone", "no state of a finding"),
     ("list d/card.scan --kind jpge", "no kind: did you mean 'jpeg'"),
-    ("extract notes.scan --to new", "no scan file"),
+    ("extract notes.scan --into new", "no scan file"),
     ("build missing.toml --into new", "cannot be read"),
     ("build camera-crad --into new", "did you mean 'camera-card'"),
     ("build camera-card --into folder", "not empty"),

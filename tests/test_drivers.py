@@ -178,7 +178,7 @@ def test_real_files_deleted_by_the_driver_come_back(
     linux(image, f"{singly}\nrm -r '{whole_folder}'", tmp_path, file_system=file_system)
     before = hashlib.sha256(image.read_bytes()).hexdigest()
     sastrugi("scan", image, "--out", tmp_path / "card.scan")
-    sastrugi("extract", tmp_path / "card.scan", "--to", tmp_path / "out")
+    sastrugi("extract", tmp_path / "card.scan", "--into", tmp_path / "out")
     came = {
         p.relative_to(tmp_path / "out").as_posix(): p.read_bytes() for p in (tmp_path / "out").rglob("*") if p.is_file()
     }

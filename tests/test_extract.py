@@ -77,7 +77,7 @@ def test_harmless_names_stay_as_they_are(name: str) -> None:
 
 def test_extract_writes_times_manifest_and_goes_on(sastrugi: Program, demo: Path, tmp_path: Path) -> None:
     out = tmp_path / "out"
-    sastrugi("extract", demo / "card.scan", "--to", out)
+    sastrugi("extract", demo / "card.scan", "--into", out)
     before = {p.relative_to(out): p.read_bytes() for p in out.rglob("*") if p.is_file()}
     lost = findings(demo / "card.scan", "state != 'live'")
     assert any(item.placeless for item in lost)
@@ -90,7 +90,7 @@ def test_extract_writes_times_manifest_and_goes_on(sastrugi: Program, demo: Path
     for line in manifest[5:]:  # as after a kill: four files written and listed, one written in part
         (out / next(csv.reader([line]))[1]).unlink()
     (out / "manifest.csv").write_text("".join(manifest[:5]) + manifest[5][:20], "utf-8")
-    ran = sastrugi("extract", demo / "card.scan", "--to", out, "--go-on", "--json")
+    ran = sastrugi("extract", demo / "card.scan", "--into", out, "--go-on", "--json")
     assert ran.json["skipped"] == 4
     assert {p.relative_to(out): p.read_bytes() for p in out.rglob("*") if p.is_file()} == before
 
@@ -105,16 +105,16 @@ def test_places_that_must_not_be_written_to(sastrugi: Program, demo: Path, tmp_p
         (tmp_path / "full", "not empty"), (demo / "specimen" / "out", "inside"), (image, "is the medium"),
         (demo / "specimen", "the folder"), (tmp_path / "link" / "out", "inside"), (image / "out", "inside"),
     ):  # fmt: skip
-        assert message in sastrugi("extract", demo / "card.scan", "--to", place, code=2).err
+        assert message in sastrugi("extract", demo / "card.scan", "--into", place, code=2).err
     assert sorted(demo.rglob("*")) == before
     copy = tmp_path / "copy.img"
     shutil.copyfile(image, copy)
     with copy.open("r+b") as file:
         file.write(b"changed")
-    ran = sastrugi("extract", demo / "card.scan", "--to", tmp_path / "new", "--medium", copy, code=2)
+    ran = sastrugi("extract", demo / "card.scan", "--into", tmp_path / "new", "--medium", copy, code=2)
     assert "changed since" in ran.err and not (tmp_path / "new").exists()
     ran = sastrugi(
-        "extract", demo / "card.scan", "--to", tmp_path / "new", "--kind", "xlsx", "--min-confidence", "1", code=2
+        "extract", demo / "card.scan", "--into", tmp_path / "new", "--kind", "xlsx", "--min-confidence", "1", code=2
     )
     assert "nothing is selected; the scan holds" in ran.err
 
@@ -140,7 +140,7 @@ def many(tmp_path_factory: pytest.TempPathFactory) -> Path:
 def test_an_extraction_that_is_killed_goes_on_to_the_same_tree_and_manifest(
     sastrugi: Program, many: Path, tmp_path: Path
 ) -> None:
-    sastrugi("extract", many / "m.scan", "--to", tmp_path / "whole", "--sha256")
+    sastrugi("extract", many / "m.scan", "--into", tmp_path / "whole", "--sha256")
     whole = tree(tmp_path / "whole")
     with (tmp_path / "whole" / "manifest.csv").open(newline="") as file:
         listed = list(csv.DictReader(file))
@@ -150,7 +150,7 @@ def test_an_extraction_that_is_killed_goes_on_to_the_same_tree_and_manifest(
         content = image[offset : offset + length]
         assert whole[row["file"]] == content and row["blake3"] == blake3(content).hexdigest()
         assert row["sha256"] == hashlib.sha256(content).hexdigest()
-    words = [program_path(), "extract", str(many / "m.scan"), "--to", str(tmp_path / "part"), "--sha256"]
+    words = [program_path(), "extract", str(many / "m.scan"), "--into", str(tmp_path / "part"), "--sha256"]
     dice = random.Random(11)
     for n in range(30):
         there = (tmp_path / "part" / "manifest.csv").exists()
@@ -184,7 +184,7 @@ def test_a_run_that_ends_between_a_file_and_its_line_goes_on(many: Path, tmp_pat
 
 
 def test_no_room_leaves_whole_files_and_the_line_to_go_on(many: Path, tmp_path: Path, sastrugi: Program) -> None:
-    words = ["extract", str(many / "m.scan"), "--to", str(tmp_path / "out"), "--max-size", "8300 B"]
+    words = ["extract", str(many / "m.scan"), "--into", str(tmp_path / "out"), "--max-size", "8300 B"]
     limit = lambda: resource.setrlimit(resource.RLIMIT_FSIZE, (8100, 8100))  # noqa: E731
     done = subprocess.run([program_path(), *words], capture_output=True, text=True, preexec_fn=limit)
     assert done.returncode == 2 and "make room" in done.stderr and "Traceback" not in done.stderr
@@ -232,9 +232,9 @@ def test_names_that_clash_and_folders(many: Path, tmp_path: Path, manner: Manner
 def test_files_over_unreadable_sectors_are_filled_or_left_out(sastrugi: Program, tmp_path: Path) -> None:
     sastrugi("build", "worn-stick", "--into", tmp_path / "s")
     sastrugi("scan", tmp_path / "s", "--out", tmp_path / "s.scan", code=3)
-    filled = sastrugi("extract", tmp_path / "s.scan", "--to", tmp_path / "a", "--state", "any", "--json", code=3).json
+    filled = sastrugi("extract", tmp_path / "s.scan", "--into", tmp_path / "a", "--state", "any", "--json", code=3).json
     left = sastrugi(
-        "extract", tmp_path / "s.scan", "--to", tmp_path / "b", "--state", "any", "--unreadable", "leave", "--json"
+        "extract", tmp_path / "s.scan", "--into", tmp_path / "b", "--state", "any", "--unreadable", "leave", "--json"
     ).json
     assert filled["unreadable"] == left["left_out"] > 0 and filled["files"] == left["files"] + left["left_out"]
     with (tmp_path / "a" / "manifest.csv").open(newline="") as file:

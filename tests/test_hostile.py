@@ -58,7 +58,7 @@ def mutated(document: Any, dice: random.Random) -> Any:
 def bytes_mutated(data: bytes, dice: random.Random) -> bytes:
     out = bytearray(data)
     for _ in range(dice.randrange(1, 12)):
-        at = dice.randrange(len(out))
+        at = dice.randrange(len(out) + 1)
         out[at : at + dice.choice([1, 1, 4])] = dice.randbytes(dice.choice([0, 1, 1, 4, 9]))
     return bytes(out)
 
@@ -202,7 +202,7 @@ def test_names_that_are_no_unicode(sastrugi: Program, demo: Path, tmp_path: Path
     scan = odd / os.fsdecode(b"\xe9.scan")
     sastrugi("scan", image, "--out", scan)
     assert len(sastrugi("list", scan, "--state", "lost", "--json").json) == 17
-    assert sastrugi("extract", scan, "--to", odd / "out").code == 0
+    assert sastrugi("extract", scan, "--into", odd / "out").code == 0
     card = sastrugi("score", demo / "specimen", results, "--out", tmp_path / "c.json", "--json").json
     assert card["intact"]["value"] == 15
     assert "fault of Sastrugi" not in sastrugi("look", image).err
@@ -226,7 +226,7 @@ def test_a_scan_killed_in_the_middle_of_writing_can_be_read(sastrugi: Program, d
     shutil.copy(path.with_name("x.scan-journal"), tmp_path / "y.scan-journal")
     assert len(sastrugi("list", path, "--state", "lost", "--json").json) == 17
     (tmp_path / "y.scan").chmod(0o400)
-    sastrugi("extract", tmp_path / "y.scan", "--to", tmp_path / "r")
+    sastrugi("extract", tmp_path / "y.scan", "--into", tmp_path / "r")
     assert len(list((tmp_path / "r").rglob("*.JPG"))) == len(list((demo / "results").rglob("*.JPG"))) > 0
 
 
@@ -310,7 +310,7 @@ def test_work_is_bounded_by_the_medium(sastrugi: Program, tmp_path: Path, forge:
     assert len(sastrugi("list", tmp_path / "x.scan", "--json").json) == count
     assert sastrugi("list", tmp_path / "x.scan", "--limit", 0).out.count("\n") == count + 2
     if count == 6000:
-        sastrugi("extract", tmp_path / "x.scan", "--with-live", "--to", tmp_path / "r")
+        sastrugi("extract", tmp_path / "x.scan", "--with-live", "--into", tmp_path / "r")
         assert len({path.read_bytes() for path in (tmp_path / "r").glob("SAME*.TXT")}) == count
     assert time.monotonic() - began < 60
 

@@ -294,7 +294,7 @@ REFUSED = {
     "a volume that is none": ('[[steps]]\ndo = "format"\nvolume = "mediun"\n', "did you mean 'medium'"),
     "into itself": ('[[steps]]\ndo = "rename"\nwhat = ["/Notes"]\ninto = "/Notes/Deep"\n', "cannot be moved into itself"),
     "a name that is taken": ('[[steps]]\ndo = "rename"\nwhat = ["/Notes/*"]\nto = "same"\n', "already a file of this name"),
-    "an image that is not there": ('[[steps]]\ndo = "overlay"\nimage = "boot.img"\n', "boot.img: no such file"),
+    "an image that is not there": ('[[steps]]\ndo = "overlay"\nimage = "boot.img"\n', "boot.img: there is no such file"),
     "too small for it": ('[[steps]]\ndo = "format"\nfile_system = "fat32"\n', "2 MiB gives .* choose another cluster size or volume size"),
 }  # fmt: skip
 

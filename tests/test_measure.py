@@ -190,19 +190,28 @@ def test_names_on_content_that_is_not_theirs_do_not_count(sastrugi: Program, har
         (tmp_path / "r" / name).parent.mkdir(parents=True, exist_ok=True)
         (tmp_path / "r" / name).write_bytes(random.Random(name).randbytes(len(data)))
     ran = sastrugi(
-        "score", hard / "s", tmp_path / "r", "--floor", "named=1%", "--json", "--out", tmp_path / "c", code=1
+        "score",
+        hard / "s",
+        tmp_path / "r",
+        "--floor",
+        "named=1%",
+        "--json",
+        "--out",
+        tmp_path / "c",
+        "--replace",
+        code=1,
     )
     card = ran.json
     assert card["named"]["value"] == 0 and card["names"] == {} and card["classes"]["noise"] == len(ORIGINALS)
     assert {file["content"] for file in card["files"]} == {"foreign"} and {f["name"] for f in card["files"]} == {"full"}
-    assert card["below_the_floor"] == ["named: 0.0% of the set, the floor is 1.0%"]
+    assert card["below_the_floor"] == ["named: 0 % of the set, the floor is 1 %"]
     flat = tmp_path / "flat"
     flat.mkdir()
     for name, data in ORIGINALS.items():
         (flat / name.replace("/", " ")).write_bytes(data) if name == "b/same.bin" else (
             flat / Path(name).name
         ).write_bytes(data)
-    told = sastrugi("score", hard / "s", flat, "--out", tmp_path / "c")
+    told = sastrugi("score", hard / "s", flat, "--out", tmp_path / "c", "--replace")
     assert "right but for their folders" in told.out
 
 
@@ -216,7 +225,17 @@ def test_a_table_from_another_system_counts_with_its_times(sastrugi: Program, ha
         (tmp_path / "r" / f"{n:03d}.dat").write_bytes(data)
         rows.append(f"D:\\out\\run 7\\{n:03d}.dat;\\{name};{modified[name]}".replace("/", "\\"))
     (tmp_path / "t.csv").write_text("\n".join(rows))
-    words = ("score", hard / "s", tmp_path / "r", "--json", "--out", tmp_path / "c.json", "--table", tmp_path / "t.csv")
+    words = (
+        "score",
+        hard / "s",
+        tmp_path / "r",
+        "--json",
+        "--replace",
+        "--out",
+        tmp_path / "c.json",
+        "--table",
+        tmp_path / "t.csv",
+    )
     card = sastrugi(*words).json
     assert card["times"] == {"same": len(ORIGINALS)} and card["named"]["value"] == len(ORIGINALS)
     assert (card["table_rows"], card["table_matched"]) == (len(ORIGINALS), len(ORIGINALS))
@@ -244,6 +263,7 @@ def test_a_negative_control_passes_its_gate(sastrugi: Program, tmp_path: Path) -
         "2%",
         "--out",
         tmp_path / "c",
+        "--replace",
     )
     sastrugi("score", tmp_path / "s", tmp_path / "empty", *gate)
     assert (
@@ -319,7 +339,7 @@ def test_the_longest_match_takes_a_place(sastrugi: Program, tmp_path: Path) -> N
     with Specimen(tmp_path / "s") as specimen:
         shares = {file.path: file.ceiling.bytes for file in specimen.truth.lost}
     assert shares == {"/a gone.bin": 0.0, "/b there.bin": 1.0}, "what is gone is in the set all the same"
-    ran = sastrugi("score", tmp_path / "s", tmp_path / "o", "--out", tmp_path / "c", "--json", code=1)
+    ran = sastrugi("score", tmp_path / "s", tmp_path / "o", "--out", tmp_path / "c", "--json", "--replace", code=1)
     beyond = [file["path"] for file in ran.json["files"] if file["beyond_ceiling"]]
     assert beyond == ["/a gone.bin"] and "above its ceiling" in ran.err
 
@@ -329,7 +349,7 @@ def test_output_goes_through_any_pipe(hard: Path, tmp_path: Path) -> None:
     program = program_path()
     (tmp_path / "r").mkdir()
     (tmp_path / "r" / "Rønne – station….log").write_bytes(ORIGINALS["logs/station.log"])
-    words = f"'{program}' score '{hard / 's'}' '{tmp_path / 'r'}' --out '{tmp_path / 'c'}'"
+    words = f"'{program}' score '{hard / 's'}' '{tmp_path / 'r'}' --replace --out '{tmp_path / 'c'}'"
     for gate, code in (("", "0"), ("--floor intact=95%", "1")):
         shell = f"set -o pipefail; ({words} {gate} --limit 0; echo $? > '{tmp_path / 'code'}') | head -1"
         subprocess.run(["bash", "-c", shell], check=True, capture_output=True)

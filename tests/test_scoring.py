@@ -227,7 +227,7 @@ def test_two_routes_to_the_same_figures(sastrugi: Program, demo: Path, tmp_path:
     """By bytes of what was extracted, and by extents of the findings without reading anything: no difference."""
     same_figures(scored(demo, demo / "results"), scored(demo, demo / "card.scan"))
     sastrugi("scan", demo / "specimen", "--out", tmp_path / "c.scan", "--passes", "content")
-    sastrugi("extract", tmp_path / "c.scan", "--to", tmp_path / "results")
+    sastrugi("extract", tmp_path / "c.scan", "--into", tmp_path / "results")
     one, other = scored(demo, tmp_path / "results"), scored(demo, tmp_path / "c.scan")
     same_figures(one, other)
     assert one.named.value == 0 and one.intact.value > 10 and one.classes["live"] > 5
@@ -364,7 +364,7 @@ def test_no_damage_lifts_a_score(
 def test_sets_and_floors(sastrugi: Program, demo: Path, tmp_path: Path) -> None:
     with Specimen(demo / "specimen") as specimen:
         files = specimen.truth.files
-    out = ("--out", tmp_path / "c.json", "--json")
+    out = ("--out", tmp_path / "c.json", "--json", "--replace")
     for name, wanted in (
         ("all", {f.path for f in files}), ("deleted", {f.path for f in files if f.end == "deleted"}),
         ("life 1", {f.path for f in files}), ("*.jpg", {f.path for f in files if f.lost and f.path.endswith(".JPG")}),
@@ -457,8 +457,8 @@ def test_results_that_cannot_be_read_are_counted_and_told(
     after = scored(demo, perfect)
     assert before.intact.value - after.intact.value == 1 and after.classes["noise"] == 2
     problems = {item.path: item.problem for item in after.results if item.problem}
-    assert problems == dict.fromkeys((str(whole.relative_to(perfect)), "other.bin"), "Input/output error")
-    assert after.unreadable == ("hidden: Input/output error",)
+    assert problems == dict.fromkeys((str(whole.relative_to(perfect)), "other.bin"), "the device reports a fault")
+    assert after.unreadable == ("hidden: the device reports a fault",)
     warn(after)
     assert "3 of the results could not be read, such as hidden" in capsys.readouterr().err
 
@@ -509,18 +509,22 @@ def test_stated_confidence_is_scored_by_both_routes(demo: Path) -> None:
 def test_results_are_opened_by_other_libraries(sastrugi: Program, demo: Path, perfect: Path, tmp_path: Path) -> None:
     victim = find(perfect, PICTURE)
     victim.write_bytes(victim.read_bytes()[:30_000])
-    card = sastrugi("score", demo / "specimen", perfect, "--open", "--out", tmp_path / "c.json", "--json").json
+    card = sastrugi(
+        "score", demo / "specimen", perfect, "--open", "--replace", "--out", tmp_path / "c.json", "--json"
+    ).json
     answers = {f["path"].rpartition("/")[2]: f["opens"] for f in card["files"]}
     assert answers[PICTURE] == "no" and list(answers.values()).count("yes") == 14
     by_place = sastrugi(
-        "score", demo / "specimen", demo / "card.scan", "--open", "--out", tmp_path / "c.json", "--json"
+        "score", demo / "specimen", demo / "card.scan", "--open", "--replace", "--out", tmp_path / "c.json", "--json"
     ).json
     assert by_place["opens"] == {"yes": 15, "no": 1}
     sound = find(perfect, SOUND)
     data = bytearray(sound.read_bytes())
     data[20_001] ^= 1
     sound.write_bytes(data)
-    card = sastrugi("score", demo / "specimen", perfect, "--open", "--out", tmp_path / "c.json", "--json").json
+    card = sastrugi(
+        "score", demo / "specimen", perfect, "--open", "--replace", "--out", tmp_path / "c.json", "--json"
+    ).json
     near = {f["path"].rpartition("/")[2]: f["nearness"] for f in card["files"] if f["nearness"] is not None}
     assert set(near) == {PICTURE, sound.name} and near[PICTURE] < 20 < 30 < near[sound.name] < 99
 

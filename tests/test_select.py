@@ -169,25 +169,29 @@ def test_a_selection_means_the_same_in_every_command(
         rows = list(csv.DictReader(sastrugi("list", scan, *chosen, "--csv").out.splitlines()))
         assert [int(row["number"]) for row in rows] == [f["number"] for f in listed]
         folder = tmp_path / f"out{len(chosen)}{chosen[0]}"
-        sastrugi("extract", scan, "--to", folder, *chosen)
+        sastrugi("extract", scan, "--into", folder, *chosen)
         with (folder / "manifest.csv").open(newline="", encoding="utf-8") as file:
             assert {int(row["finding"]) for row in csv.DictReader(file)} == {f["number"] for f in with_bytes}
         picture = tmp_path / "p.png"
-        assert sastrugi("preview", scan, *chosen, "--out", picture, "--json").json["selected"] == len(listed)
+        assert sastrugi("preview", scan, *chosen, "--out", picture, "--json", "--replace").json["selected"] == len(
+            listed
+        )
         layers = {
-            one["letter"]: one for one in sastrugi("map", scan, *chosen, "--out", picture, "--json").json["layers"]
+            one["letter"]: one
+            for one in sastrugi("map", scan, *chosen, "--out", picture, "--json", "--replace").json["layers"]
         }
         claimed = sum(layers[letter]["bytes"] for letter in "2LWP" if letter in layers)
         assert claimed == len({b for f in with_bytes for o, n in f["extents"] for b in range(o, o + n)})
         assert sum(one["bytes"] for one in layers.values()) == 64 << 20
-        card = sastrugi("score", demo / "specimen", scan, *chosen, "--out", tmp_path / "c.json", "--json").json
+        out = ("--out", tmp_path / "c.json", "--json", "--replace")
+        card = sastrugi("score", demo / "specimen", scan, *chosen, *out).json
         assert sum(card["classes"].values()) == len(with_bytes)
 
 
 def test_calls_with_selections_that_cannot_be_carried_out(sastrugi: Program, demo: Path, tmp_path: Path) -> None:
     scan, out = demo / "card.scan", tmp_path / "x"
     for words, told in (
-        (("extract", scan, "--to", out, "--name", "nothing*"), "the scan holds 17 deleted, 14 live"),
+        (("extract", scan, "--into", out, "--name", "nothing*"), "the scan holds 17 deleted, 14 live"),
         (("preview", scan, "--name", "[a"), "'[' is never closed"),
         (("list", scan, "--saved", "none"), "no selection 'none'"),
         (("map", demo / "specimen", "--kind", "jpeg"), "findings of a scan file"),

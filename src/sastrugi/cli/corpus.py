@@ -23,7 +23,7 @@ Example: sastrugi corpus kinds --group picture"""
 _CHECK_HELP = """Open every file of a folder to its end, with libraries that are not ours; any folder will do.
 
 \b
-Example: sastrugi corpus check reference --sheet reference.png
+Example: sastrugi corpus check reference --out reference.png
 Leaves with status 1 if a file is broken."""
 
 

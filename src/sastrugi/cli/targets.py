@@ -39,7 +39,10 @@ def picture_target(
 ) -> Path:
     """The same of a picture, which is always a PNG."""
     from sastrugi.errors import DestinationError
+    from sastrugi.safety import require_not_medium
 
+    for path in guarded if given is not None else ():
+        require_not_medium(given, path)
     if given is not None and given.suffix.lower() != ".png":
         raise DestinationError(f"{given}: pictures are written as PNG: end its name in .png")
     return file_target(given, default, replace, *guarded, outside=outside)

@@ -267,9 +267,8 @@ class _Run:
         told = self._file.starts()
         unclaimed = self._sound_claims().gaps(self._range)
         self._sweep(unclaimed)
-        reached = RangeSet(extent for volume in self._volumes for extent in volume.folder_extents())
-        loose = [gap for where in unclaimed for gap in reached.gaps(where)]
-        tables = self._bounded(loose_tables(self._medium, self._marks(loose)))
+        # Folders that are reached are among them: their names tell lost first characters of others.
+        tables = self._bounded(loose_tables(self._medium, self._marks(unclaimed)))
         folders = loose_outside(tables, self._volumes, live)
         self._file.forget_volumes(len(self._places))
         ghosts = ghosts_of(self._medium, folders, self._volumes, len(self._places) + 1)

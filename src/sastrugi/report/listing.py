@@ -77,7 +77,8 @@ def reason_lines(rows: Iterable[tuple[Any, ...]], width: int, ink: Ink) -> Itera
     for row in rows:
         modified = (row[9] or "–")[:16].replace("T", " ")
         yield ink.bold(f"{row[0]:>4}  {printable(_path(row))}") + _name_note(row)
-        yield f"      {row[1]}, sure {row[12]:.2f}, {format_size(row[7])}, {row[5]}, modified {modified}"
+        facts = f"{row[1]}, sure {row[12]:.2f}, {format_size(row[7])}, {row[5]}, modified {modified}"
+        yield from (f"      {line}" for line in textwrap.wrap(facts, max(width - 6, 20)))
         for reason in parse_json(row[14]):
             wrapped = textwrap.wrap(printable(str(reason)), max(width - 8, 20)) or [""]
             yield from (ink.grey(f"      {'– ' if not n else '  '}{line}") for n, line in enumerate(wrapped))

@@ -236,7 +236,7 @@ def volume_table(name: str, size: int, volumes: Sequence[FoundVolume]) -> Render
     head = Text(f"{name}: {format_size(size)}", style="bold")
     if not volumes:
         return Group(head, Text("no partition table and no volume that can be read"))
-    out = table(gives_way=("Where from", "Free", "Cluster"), keys=("No", "File system"))
+    out = table(gives_way=("Free", "Cluster", "Where from"), keys=("No", "File system"))
     for column, justify in (
         ("No", "right"),
         ("Where from", "left"),
