@@ -18,11 +18,10 @@ from sastrugi.media import Extent, RangeSet
 from sastrugi.report.layers import COLOURS, _settled
 from sastrugi.report.medium_map import grid_of
 from sastrugi.report.style import shorten_path
-from sastrugi.units import percent
 from sastrugi.safety import atomic_file, new_folder, require_outside
 from sastrugi.scoring import damage
 from sastrugi.specimen.truth import Specimen
-from sastrugi.units import plural, printable
+from sastrugi.units import percent, plural, printable
 from tests.conftest import Program
 
 

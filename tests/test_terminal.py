@@ -170,6 +170,19 @@ def test_nothing_is_written_into_results(sastrugi: Program, demo: Path, tmp_path
     assert first["results"] == again["results"]
 
 
+def test_a_specimen_leads_on_to_the_score(sastrugi: Program, demo: Path, tmp_path: Path) -> None:
+    """The lines that it prints work, once the folder of results stands in the place of RESULTS."""
+    for name in ("specimen", "results"):
+        (tmp_path / name).symlink_to(demo / name)
+    said = sastrugi("look", "specimen", cwd=tmp_path).err.splitlines()
+    assert "specimen/medium.img" in said[0]
+    lines = [line.replace("RESULTS", "results").replace("NAME", "FRN00003.JPG").split() for line in said[1:]]
+    assert [words[:2] for words in lines] == [["sastrugi", name] for name in ("score", "explain", "report")]
+    for words in lines:
+        sastrugi(*words[1:], cwd=tmp_path)
+    assert (tmp_path / "results.html").is_file()
+
+
 def test_files_beside_results_are_left_out(sastrugi: Program, demo: Path, tmp_path: Path) -> None:
     shutil.copytree(demo / "results", tmp_path / "r")
     for name in ("run.log", "DCIM/inner.log", "old/results.scorecard.json"):
@@ -204,6 +217,7 @@ def test_old_spellings_go_on_for_one_version(sastrugi: Program, demo: Path, tmp_
         (("preview", "card.scan", "--name", "FRN00003.JPG", "--out", "{tmp}/p.png"), 3, "not readable as a picture"),
         (("extract", "card.scan", "--into", "results"), 2, "add --go-on to continue it, --replace to write it anew"),
         (("look", "nothing"), 2, "there is no such file or folder"),
+        (("score", "specimen", "results", "--out", "/dev/null", "--replace"), 2, "is no file: name one"),
     ],
 )
 def test_what_is_wrong_is_said_in_words_of_ours(

@@ -7,7 +7,7 @@ from typing import TYPE_CHECKING, Annotated
 
 import typer
 
-from sastrugi.cli.console import JsonOption, medium_at, progress, say, show, show_json, width
+from sastrugi.cli.console import JsonOption, medium_at, progress, quoted, say, show, show_json, width
 from sastrugi.cli.selecting import Chosen, selecting
 from sastrugi.cli.targets import ReplaceOption, picture_target
 
@@ -53,6 +53,7 @@ def look(
     from sastrugi.recovery.relics import earlier_lives
     from sastrugi.recovery.scan import describe
     from sastrugi.report.tables import volume_json, volume_table
+    from sastrugi.specimen.truth import TRUTH_FILE
     from sastrugi.units import format_size
 
     if is_scan_file(medium):
@@ -71,9 +72,18 @@ def look(
             show_json({"medium": str(medium), "size": opened.size, "sector": opened.sector, "volumes": listed})
         else:
             show(volume_table(str(medium), opened.size, volumes))
+            if (medium / TRUTH_FILE).is_file():
+                _lead_on(medium, opened.path)
     if missing > 0:
         say(f"{medium} is cut short: {format_size(missing)} that its tables speak of are not there")
         raise typer.Exit(3)
+
+
+def _lead_on(specimen: Path, image: Path) -> None:
+    """What to do with a specimen, for those who have a program of their own."""
+    say(f"a specimen: let any program search {image}, then")
+    for word, more in (("score", ""), ("explain", " NAME"), ("report", "")):
+        say(f"  {quoted('sastrugi', word, specimen)} RESULTS{more}")
 
 
 def _look_at_scan(path: Path, as_json: bool) -> None:

@@ -29,6 +29,8 @@ def file_target(given: Path | None, default: str, replace: bool, *guarded: Path,
         require_not_medium(target, path)
     if target.is_dir():
         raise DestinationError(f"{target}: is a folder: name a file")
+    if target.exists() and not target.is_file():
+        raise DestinationError(f"{target}: is no file: name one")
     if target.exists() and not replace:
         raise DestinationError(f"{target}: is there already: add --replace, or name another file with --out")
     return target
@@ -41,9 +43,9 @@ def picture_target(
     from sastrugi.errors import DestinationError
     from sastrugi.safety import require_not_medium
 
-    for path in guarded if given is not None else ():
-        require_not_medium(given, path)
     if given is not None and given.suffix.lower() != ".png":
+        for path in guarded:
+            require_not_medium(given, path)
         raise DestinationError(f"{given}: pictures are written as PNG: end its name in .png")
     return file_target(given, default, replace, *guarded, outside=outside)
 
