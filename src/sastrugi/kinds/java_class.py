@@ -5,7 +5,7 @@ from __future__ import annotations
 from pathlib import Path
 from struct import pack
 
-from sastrugi.kinds.base import Kind, Measure, Proof, Signature, Source, broken
+from sastrugi.kinds.base import FileSource, Kind, Measure, Proof, Signature, Source, broken
 from sastrugi.scenario.dice import Dice
 
 _MAGIC = b"\xca\xfe\xba\xbe"
@@ -88,12 +88,27 @@ def make(dice: Dice, size: int) -> bytes:
 
 
 def check(path: Path) -> None:
-    from jawa.cf import ClassFile
-
-    with path.open("rb") as file:
-        parsed = ClassFile(file)
-        if not parsed.this.name.value:
+    with FileSource(path) as source:
+        measured = measure(source)
+        if measured is None or not measured.whole or measured.length != source.size:
+            raise ValueError(measured.rule if measured else "no class file")
+        if not _name(source):
             raise ValueError("the class has no name")
+
+
+def _name(source: Source) -> str:
+    """The name of the class: a constant that a constant of the class names."""
+    count = int.from_bytes(source.read(8, 2), "big")
+    at, n = 10, 1
+    places: dict[int, int] = {}
+    while n < count:
+        places[n] = at
+        sort = source.read(at, 1)[0]
+        at += 1 + (2 + int.from_bytes(source.read(at + 1, 2), "big") if sort == _UTF8 else _SIZES[sort])
+        n += 2 if sort in _WIDE else 1
+    own = places[int.from_bytes(source.read(at + 2, 2), "big")]
+    text = places[int.from_bytes(source.read(own + 1, 2), "big")]
+    return source.read(text + 3, int.from_bytes(source.read(text + 1, 2), "big")).decode()
 
 
 KIND = Kind(

@@ -9,6 +9,15 @@ from struct import Struct
 import numpy as np
 from numpy.typing import NDArray
 
+from sastrugi.kinds._exif import (
+    DATE_TIME,
+    DATE_TIME_ORIGINAL,
+    IMAGE_DESCRIPTION,
+    MAKE,
+    MODEL,
+    Fields,
+    exif_header,
+)
 from sastrugi.kinds._pictures import check_picture, picture_of_size
 from sastrugi.kinds.base import Kind, Measure, Proof, Signature, Source, broken
 from sastrugi.scenario.dice import Dice
@@ -123,27 +132,21 @@ def make(dice: Dice, size: int) -> bytes:
 
 def _encode(dice: Dice, width: int, height: int) -> bytes:
     """A photograph with an Exif header as a camera writes it: maker, model, time, and a small preview of itself."""
-    import piexif
-
     picture = dice.picture(width, height)
     preview = io.BytesIO()
     if width >= _PREVIEW[0]:
         small = picture.resize(_PREVIEW)
         small.save(preview, "JPEG", quality=60)
-    moment = dice.moment().strftime("%Y:%m:%d %H:%M:%S")
-    header = {
-        "0th": {
-            piexif.ImageIFD.Make: "Firnline",
-            piexif.ImageIFD.Model: "Ice Camera 3",
-            piexif.ImageIFD.DateTime: moment,
-            piexif.ImageIFD.ImageDescription: dice.caption().encode(),
-        },
-        "Exif": {piexif.ExifIFD.DateTimeOriginal: moment},
-        "1st": {piexif.ImageIFD.Compression: 6} if preview.getvalue() else {},
-        "thumbnail": preview.getvalue() or None,
+    moment = dice.moment().strftime("%Y:%m:%d %H:%M:%S").encode()
+    main: Fields = {
+        MAKE: b"Firnline",
+        MODEL: b"Ice Camera 3",
+        DATE_TIME: moment,
+        IMAGE_DESCRIPTION: dice.caption().encode(),
     }
+    header = exif_header(main, {DATE_TIME_ORIGINAL: moment}, preview.getvalue())
     out = io.BytesIO()
-    picture.save(out, "JPEG", quality=88, exif=piexif.dump(header), progressive=dice.chance(0.25), subsampling=2)
+    picture.save(out, "JPEG", quality=88, exif=header, progressive=dice.chance(0.25), subsampling=2)
     return out.getvalue()
 
 

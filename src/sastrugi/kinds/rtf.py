@@ -2,12 +2,16 @@
 
 from __future__ import annotations
 
+import re
 from pathlib import Path
 
 import numpy as np
 
-from sastrugi.kinds.base import Kind, Measure, Proof, Signature, Source, broken
+from sastrugi.kinds.base import FileSource, Kind, Measure, Proof, Signature, Source, broken
 from sastrugi.scenario.dice import Dice
+
+_CONTROL = re.compile(r"\{\\fonttbl.*?\}\}?|\\[a-z]+-?\d*\??|[{}\\;]", re.DOTALL)
+"""Words that say how text looks, and the names of fonts."""
 
 
 def measure(source: Source, deep: bool = False) -> Measure | None:
@@ -44,11 +48,13 @@ def make(dice: Dice, size: int) -> bytes:
 
 
 def check(path: Path) -> None:
-    from striprtf.striprtf import rtf_to_text
-
-    data = path.read_bytes()
-    if not data.rstrip().endswith(b"}") or not rtf_to_text(data.decode("ascii")).strip():
-        raise ValueError("the text is not closed, or empty")
+    with FileSource(path) as source:
+        measured = measure(source)
+        if measured is None or not measured.whole:
+            raise ValueError(measured.rule if measured else "no rich text")
+        text = source.read(0, measured.length).decode("ascii")
+    if not any(char.isalnum() for char in _CONTROL.sub("", text)):
+        raise ValueError("there is no text in it")
 
 
 KIND = Kind(

@@ -1,25 +1,30 @@
-"""Legacy compound documents (xls, doc, ppt, msi): sectors chained by a table. Source: [MS-CFB], section 2."""
+"""Legacy compound documents (xls, doc, ppt, msi): sectors chained by a table. Source: [MS-CFB], section 2; [MS-XLS]."""
 
 from __future__ import annotations
 
-import io
 from pathlib import Path
+from struct import pack
 
 import numpy as np
 
+from sastrugi.kinds._compound import MARK, compound_file
 from sastrugi.kinds.base import Kind, Measure, Proof, Signature, Source, broken
 from sastrugi.scenario.dice import Dice
 
-_MARK = b"\xd0\xcf\x11\xe0\xa1\xb1\x1a\xe1"
 _FREE, _LARGEST = 0xFFFFFFFF, 0xFFFFFFFA
 _HEADER_TABLE, _HEADER_ENTRIES = 76, 109
-_BYTES_PER_ROW = 44
+_BYTES_PER_ROW = 57
+_BIFF8, _GLOBALS, _SHEET = 0x0600, 0x0005, 0x0010
+_BOF, _EOF, _CODEPAGE, _FONT, _XF, _BOUND_SHEET, _LABEL, _NUMBER = (
+    0x0809, 0x000A, 0x0042, 0x0031, 0x00E0, 0x0085, 0x0204, 0x0203,
+)  # fmt: skip
+"""Records of a workbook ([MS-XLS], section 2.3)."""
 
 
 def measure(source: Source, deep: bool = False) -> Measure | None:
     """As far as the last sector that the allocation table uses."""
     head = source.read(0, 512)
-    if head[:8] != _MARK or len(head) < 512 or head[28:30] != b"\xfe\xff":
+    if head[:8] != MARK or len(head) < 512 or head[28:30] != b"\xfe\xff":
         return None
     shift = int.from_bytes(head[30:32], "little")
     if shift not in (9, 12):
@@ -48,17 +53,31 @@ def measure(source: Source, deep: bool = False) -> Measure | None:
 
 
 def make(dice: Dice, size: int) -> bytes:
-    import xlwt
-
-    book = xlwt.Workbook()
-    sheet = book.add_sheet("Stakes")
+    """A workbook of one sheet: stakes, their heights and temperatures."""
+    cells: list[bytes] = []
     for row in range(min(max((size - 5000) // _BYTES_PER_ROW, 8), 65_000)):
-        sheet.write(row, 0, dice.word())
-        sheet.write(row, 1, dice.number(200, 4000) / 10)
-        sheet.write(row, 2, dice.number(-4200, 50) / 100)
-    out = io.BytesIO()
-    book.save(out)
-    return out.getvalue()
+        word = dice.word().encode("latin-1", "replace")
+        cells.append(_record(_LABEL, pack("<HHHHB", row, 0, 0, len(word), 0) + word))
+        for column, value in ((1, dice.number(200, 4000) / 10), (2, dice.number(-4200, 50) / 100)):
+            cells.append(_record(_NUMBER, pack("<HHHd", row, column, 0, value)))
+    sheet = _begin(_SHEET) + b"".join(cells) + _record(_EOF, b"")
+    name = b"Stakes"
+    font = _record(_FONT, pack("<HHHHHBBBBBB", 200, 0, 0x7FFF, 400, 0, 0, 0, 0, 0, 5, 0) + b"Arial")
+    look = _record(_XF, pack("<HHHBBBBIIH", 0, 0, 0xFFF5, 0x20, 0, 0, 0, 0, 0, 0x20C0)) + _record(
+        _XF, pack("<HHHBBBBIIH", 0, 0, 1, 0x20, 0, 0, 0, 0, 0, 0x20C0)
+    )
+    start = _begin(_GLOBALS) + _record(_CODEPAGE, pack("<H", 1200)) + 5 * font + look
+    place = len(start) + 4 + 8 + len(name) + 4
+    start += _record(_BOUND_SHEET, pack("<IHBB", place, 0, len(name), 0) + name) + _record(_EOF, b"")
+    return compound_file("Workbook", start + sheet)
+
+
+def _begin(what: int) -> bytes:
+    return _record(_BOF, pack("<HHHHII", _BIFF8, what, 0x0DBB, 1996, 0, 6))
+
+
+def _record(kind: int, data: bytes) -> bytes:
+    return pack("<HH", kind, len(data)) + data
 
 
 def check(path: Path) -> None:
@@ -71,5 +90,5 @@ def check(path: Path) -> None:
 
 KIND = Kind(
     "xls", "legacy compound document", "document", ("xls", "doc", "ppt", "msi"), "application/vnd.ms-excel",
-    "last sector that its table uses", Proof.STRUCTURE, measure, (Signature(_MARK),), make=make, check=check,
+    "last sector that its table uses", Proof.STRUCTURE, measure, (Signature(MARK),), make=make, check=check,
 )  # fmt: skip
