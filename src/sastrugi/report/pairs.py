@@ -16,7 +16,7 @@ from rich.text import Text
 
 from sastrugi.children import problem_of, run_in_children
 from sastrugi.recovery.borrow import Borrowed, plain_suffix
-from sastrugi.report.style import GREY
+from sastrugi.report.style import FAINT
 from sastrugi.report.tiles import bytes_tile, tile
 from sastrugi.scoring.sources import Source, bytes_of, original_of
 
@@ -108,7 +108,7 @@ class SideBySide:
 
     def _lines(self, caption: str, drawn: Drawn, coloured: bool, width: int) -> list[Text]:
         told = wrap(f"{caption}; cannot be shown: {drawn.problem}" if drawn.problem else caption, width)[:3]
-        lines = [Text(words, style=GREY) for words in told]
+        lines = [Text(words, style=FAINT) for words in told]
         if drawn.picture:
             lines += [
                 _line(above, below, coloured)

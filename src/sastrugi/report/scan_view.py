@@ -10,7 +10,7 @@ from rich.console import Group, RenderableType
 from rich.text import Text
 
 from sastrugi.report.findings import tally_table
-from sastrugi.report.style import GREY
+from sastrugi.report.style import FAINT
 from sastrugi.report.tables import volume_json, volume_table
 from sastrugi.units import format_size, printable
 
@@ -38,7 +38,7 @@ def scan_view(name: str, scan: ScanFile) -> RenderableType:
     tables = [tally_table(by, scan.tally(by, "1")) for by in _BY]
     volumes = volume_table("Volumes and earlier lives", facts["medium_size"], scan.volumes())
     return Group(
-        Text(printable(name), style="bold"), *(Text(printable(line), GREY) for line in lines), volumes, *tables
+        Text(printable(name), style="bold"), *(Text(printable(line), FAINT) for line in lines), volumes, *tables
     )
 
 

@@ -9,7 +9,7 @@ from rich.console import Group, RenderableType
 from rich.table import Table
 from rich.text import Text
 
-from sastrugi.report.style import GREEN, GREY, ORANGE, SKY, VERMILION, shorten_path, table
+from sastrugi.report.style import FAINT, GREEN, ORANGE, SKY, VERMILION, shorten_path, table
 from sastrugi.units import format_size, percent, printable
 
 if TYPE_CHECKING:
@@ -81,12 +81,12 @@ def headline_table(card: Scorecard) -> RenderableType:
             _bar(figure),
         )
     meanings = " · ".join(f"{name}: {meaning}" for name, meaning in _MEANINGS.items())
-    legend = Text(meanings + "\n", style=GREY).append("█", style=GREEN).append(" came back   ", style=GREY)
-    legend.append("▒", style=ORANGE).append(" attainable, not back   ", style=GREY)
-    parts: list[RenderableType] = [out, legend.append("·", style=GREY).append(" gone from the medium", style=GREY)]
+    legend = Text(meanings + "\n", style=FAINT).append("█", style=GREEN).append(" came back   ", style=FAINT)
+    legend.append("▒", style=ORANGE).append(" attainable, not back   ", style=FAINT)
+    parts: list[RenderableType] = [out, legend.append("·", style=FAINT).append(" gone from the medium", style=FAINT)]
     if card.live_copies:
         told = f"{card.live_copies:,} of those attainable stand only inside of live files with the same content."
-        parts.append(Text(told, style=GREY))
+        parts.append(Text(told, style=FAINT))
     return Group(*parts)
 
 
@@ -98,7 +98,7 @@ def _bar(figure: Figure) -> Text:
     return (
         Text("█" * done, style=GREEN)
         .append("▒" * (could - done), style=ORANGE)
-        .append("·" * (_BAR - could), style=GREY)
+        .append("·" * (_BAR - could), style=FAINT)
     )
 
 
@@ -136,7 +136,7 @@ def calibration_table(calibration: Calibration) -> RenderableType:
             f"{one.low:.1f} to {one.high:.1f}", f"{one.count:,}", f"{one.stated:.2f}", f"{one.intact:.2f}", spread
         )
     told = f"Brier score {calibration.brier:.3f} (0 is best); stated and true are {calibration.mean_gap:.3f} apart"
-    return Group(out, Text(told, style=GREY))
+    return Group(out, Text(told, style=FAINT))
 
 
 def short_files_tables(card: Scorecard, limit: int) -> RenderableType:
@@ -168,7 +168,7 @@ def short_files_tables(card: Scorecard, limit: int) -> RenderableType:
             )
         parts.append(out)
         if limit and len(own) > limit:
-            parts.append(Text(f"{len(own) - limit:,} more (--limit 0 prints all)", GREY))
+            parts.append(Text(f"{len(own) - limit:,} more (--limit 0 prints all)", FAINT))
     if limit and len(short) > limit:
         causes = Counter(file.cause for file in short)
         told = ", ".join(f"{count:,} {CAUSES[cause]}" for cause, count in causes.most_common())
@@ -189,7 +189,7 @@ def other_results_table(card: Scorecard, limit: int) -> RenderableType:
     for one in found[:limit] if limit else found:
         out.add_row(one.is_, Text(shorten_path(one.path, 44)), format_size(one.size), Text(printable(one.of or "–")))
     more = len(found) - limit if limit else 0
-    return Group(out, Text(f"{more:,} more (--limit 0 prints all)", GREY)) if more > 0 else out
+    return Group(out, Text(f"{more:,} more (--limit 0 prints all)", FAINT)) if more > 0 else out
 
 
 def results_line(card: Scorecard) -> Text:

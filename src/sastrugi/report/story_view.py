@@ -11,7 +11,7 @@ from rich.text import Text
 
 from sastrugi.report.pairs import Drawn, Pair, SideBySide
 from sastrugi.report.sheet import Tile, draw_tiles
-from sastrugi.report.style import GREEN, GREY, VERMILION, table
+from sastrugi.report.style import FAINT, GREEN, VERMILION, table
 from sastrugi.scoring.damage import decode
 from sastrugi.units import format_size, percent, plural, printable
 
@@ -20,7 +20,7 @@ if TYPE_CHECKING:
     from sastrugi.specimen.truth import Specimen
 
 _MOST_PIECES, _ROWS, _ROW = 24, 4, 16
-_MARKS = {"R": ("█", GREEN), "W": ("▒", VERMILION), "A": ("·", GREY)}
+_MARKS = {"R": ("█", GREEN), "W": ("▒", VERMILION), "A": ("·", FAINT)}
 
 
 def story_view(specimen: Specimen, story: Story, pair: Pair | None = None) -> RenderableType:
@@ -33,11 +33,11 @@ def story_view(specimen: Specimen, story: Story, pair: Pair | None = None) -> Re
     head.append(f"{written}, {end}", style="not bold")
     parts: list[RenderableType] = [head, _places(story), _verdict(story)]
     if score.damage:
-        parts += [Text("From its first block to its last:", style=GREY), DamageLine(score.damage)]
+        parts += [Text("From its first block to its last:", style=FAINT), DamageLine(score.damage)]
         legend = Text()
         for letter, word in (("R", "right"), ("W", "wrong"), ("A", "absent")):
             mark, colour = _MARKS[letter]
-            legend.append(mark, style=colour).append(f" {word}   ", style=GREY)
+            legend.append(mark, style=colour).append(f" {word}   ", style=FAINT)
         parts.append(legend)
     if story.result is not None and story.differs_at is not None and story.differs_at < file.size:
         parts += [Text(), difference(specimen, story)]
@@ -56,7 +56,7 @@ def _places(story: Story) -> RenderableType:
         where = f"{piece.where.offset:,}" if piece.where.offset >= 0 else "unknown"
         out.add_row(f"{piece.position:,}", f"{piece.where.length:,}", where, now)
     more = len(story.pieces) - _MOST_PIECES
-    return Group(out, Text(f"… and {plural(more, 'more piece')}", style=GREY)) if more > 0 else out
+    return Group(out, Text(f"… and {plural(more, 'more piece')}", style=FAINT)) if more > 0 else out
 
 
 def _verdict(story: Story) -> Text:
@@ -112,16 +112,17 @@ def difference(specimen: Specimen, story: Story) -> RenderableType:
     with story.result.opened() as read:
         now = read(first, len(then))
     lines = [Text(f"First difference at byte {story.differs_at:,}:")]
+    room = max(len(f"{first + _ROWS * _ROW:,}"), 6)  # so that a row fits 80 columns
     for at in range(0, len(then), _ROW):
         a, b = then[at : at + _ROW], now[at : at + _ROW]
         for name, row, other in (("was", a, b), ("is ", b, a)):
-            line = Text(f"{first + at:>12,}  {name}  ", style=GREY)
+            line = Text(f"{first + at:>{room},}  {name}  ", style=FAINT)
             for n, byte in enumerate(row):
                 same = n < len(other) and other[n] == byte
-                line.append(f"{byte:02x} ", style=GREY if same else f"bold {GREEN if name == 'was' else VERMILION}")
+                line.append(f"{byte:02x} ", style=FAINT if same else f"bold {GREEN if name == 'was' else VERMILION}")
             line.append("   " * (_ROW - len(row)) + " ")
-            line.append("".join(chr(c) if 32 <= c < 127 else "·" for c in row), style=GREY)
-            lines.append(line if row else Text(f"{first + at:>12,}  {name}  (ended)", style=GREY))
+            line.append("".join(chr(c) if 32 <= c < 127 else "·" for c in row), style=FAINT)
+            lines.append(line if row else Text(f"{first + at:>{room},}  {name}  (ended)", style=FAINT))
     return Group(*lines)
 
 

@@ -27,6 +27,11 @@ ORANGE, SKY, GREEN, YELLOW, BLUE, VERMILION, PURPLE, GREY = (
 )
 
 
+FAINT = "bright_black"
+"""For what is beside the point, on terminals of any colours: a grey by its numbers becomes white where there are only
+sixteen."""
+
+
 class FittingTable(Table):
     """A table that gives up whole columns, those of `gives_way` in their order, where all of them do not fit; columns
     of `keys`, which hold what people type, are never cut."""

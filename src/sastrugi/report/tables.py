@@ -9,7 +9,7 @@ from rich.console import Group, RenderableType
 from rich.table import Table
 from rich.text import Text
 
-from sastrugi.report.style import GREEN, GREY, ORANGE, VERMILION, shorten_path, table
+from sastrugi.report.style import FAINT, GREEN, ORANGE, VERMILION, shorten_path, table
 from sastrugi.units import format_size, percent, plural, printable
 from sastrugi.volumes.names import spoken
 
@@ -53,7 +53,7 @@ def kinds_table(kinds: Sequence[Kind]) -> RenderableType:
         out.add_row(f" {kind.name}", " ".join(kind.extensions), *marks, kind.rule, kind.proof.name.lower())
     return Group(
         out,
-        Text(f"{plural(len(kinds), 'kind')}; all of them are measured. A dash: not made, or not checked.", style=GREY),
+        Text(f"{plural(len(kinds), 'kind')}; all of them are measured. A dash: not made, or not checked.", style=FAINT),
     )
 
 
@@ -172,7 +172,7 @@ def truth_table(truth: Truth) -> RenderableType:
     legend = Text(
         "Whole, Part, Gone: lost files whose bytes are all, partly or no longer on the medium. "
         "Named: full name still there. Earlier: lost before the loss this specimen is about.",
-        style=GREY,
+        style=FAINT,
     )
     return Group(specimen_line(truth), out, *troubles, legend)
 
