@@ -8,6 +8,7 @@ import os
 import re
 import shutil
 import tempfile
+import time
 from collections.abc import Iterator
 from contextlib import contextmanager, suppress
 from pathlib import Path
@@ -17,6 +18,7 @@ from sastrugi.units import printable
 
 _SUFFIX = ".partial"
 _OR_REPLACE = ", or add --replace"
+_NEW = 0.1
 _LEFT = re.compile(r"[a-z0-9_]{8}\.partial")
 """What `tempfile` puts behind the prefix."""
 
@@ -97,7 +99,8 @@ def _clear_leftovers(path: Path) -> None:
                 continue
             handle = os.open(old, os.O_RDONLY | os.O_NOFOLLOW | os.O_NONBLOCK)
             try:
-                if not _lock(handle):
+                new = time.time() - os.fstat(handle).st_mtime < _NEW  # its process may not have had its lock yet
+                if new or not _lock(handle):
                     continue
                 shutil.rmtree(old) if old.is_dir() else old.unlink()
                 _log.warning("%s: what a killed run left is cleared away", printable(str(path)))
@@ -129,11 +132,13 @@ def new_folder(path: Path, what: str, marker: str = "", replace: bool = False) -
     try:
         with _in_use(temporary), _told_as(path, temporary):
             yield temporary
+            old = temporary.with_suffix(".old")
             if path.is_dir() and any(path.iterdir()):
-                clear_folder(path)
+                path.replace(old)  # what was there goes when the new one stands in its place
             elif path.is_dir():
                 path.rmdir()
             temporary.replace(path)
+            shutil.rmtree(old, ignore_errors=True)
     finally:
         if temporary.exists():
             shutil.rmtree(temporary, ignore_errors=True)

@@ -240,6 +240,8 @@ class _Run:
     # -- the passes -------------------------------------------------------------------------
 
     def layout(self) -> None:
+        if "tables" not in self._file.get("passes").split(","):  # which looks for them after those that are listed
+            self._add_unlisted()
         for place in self._places:
             self._file.add_volume(describe(place))
 
