@@ -56,13 +56,13 @@ def test_the_map_tells_what_lies_where(sastrugi: Program, demo: Path, tmp_path: 
         assert picture.size == (1280, 800)
         colours = {f"#{r:02X}{g:02X}{b:02X}" for _, (r, g, b) in picture.getcolors(1 << 20)}
     assert {COLOURS[letter].upper() for letter in layers} <= colours
-    shown = sastrugi("map", demo / "specimen", "--out", tmp_path / "m.png").out
+    shown = sastrugi("map", demo / "specimen", "--out", tmp_path / "m.png", "--replace").out
     assert all(f"{one['letter']} {one['meaning']}" in " ".join(shown.split()) for one in ran["layers"])
     assert max(map(len, shown.splitlines())) <= 100
 
 
 def test_a_medium_without_a_truth_is_drawn_by_its_tables(sastrugi: Program, demo: Path, tmp_path: Path) -> None:
-    ran = sastrugi("map", demo / "specimen" / "medium.img", "--out", tmp_path / "m.png", "--json").json
+    ran = sastrugi("map", demo / "specimen" / "medium.img", "--out", tmp_path / "m.png", "--json", "--replace").json
     known = {one["letter"]: one["bytes"] for one in ran["layers"]}
     with Specimen(demo / "specimen") as specimen:
         live = sum(file.size for file in specimen.truth.live)

@@ -375,9 +375,9 @@ def test_sets_and_floors(sastrugi: Program, demo: Path, tmp_path: Path) -> None:
         assert card["intact"]["share_of_ceiling"] == 1
     assert "patterns such as" in sastrugi("score", demo / "specimen", demo / "results", "--set", "life 9", code=2).err
     for words, told in (
-        (("--floor", "intact=0.95"), "intact: 88.2% of the set, the floor is 95.0%"),
-        (("--floor", "intact=80%", "--ceiling-floor", "named=97%"), "named: 94.1% of the ceiling"),
-        (("--max-noise", "0", "--floor", "complete=0.99"), "complete: 91.7%"),
+        (("--floor", "intact=0.95"), "intact: 88.2 % of the set, the floor is 95 %"),
+        (("--floor", "intact=80%", "--ceiling-floor", "named=97%"), "named: 94.1 % of the ceiling"),
+        (("--max-noise", "0", "--floor", "complete=0.99"), "complete: 91.7 %"),
     ):
         assert told in sastrugi("score", demo / "specimen", demo / "results", *words, *out, code=1).err
     fine = ("--floor", "intact=0.88", "--ceiling-floor", "all_three=1", "--max-noise", "0", "--floor", "precision=1")

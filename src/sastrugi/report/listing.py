@@ -116,10 +116,11 @@ def _branches(folder: _Folder, before: str, width: int, ink: Ink) -> Iterator[st
         left -= 1
         note = f"  {plural(len(inner.files), 'file')}, {format_size(inner.size)}" if inner.files else ""
         room = width - len(before) - 4 - len(note) - 1
-        shown = ink.bold(f"{shorten_end(name, room)}/") + ink.grey(note)
+        shown = ink.bold(f"{shorten_end(name, max(room, _LEAST_PATH))}/") + ink.grey(note)
         yield f"{ink.grey(before + ('├── ' if left else '└── '))}{shown}"
         yield from _branches(inner, before + ("│   " if left else "    "), width, ink)
     for name, note in folder.files:
         left -= 1
-        shown = shorten_end(name, width - len(before) - 4 - len(note)) + ink.grey(note)
+        room = max(width - len(before) - 4 - len(note), _LEAST_PATH)
+        shown = shorten_end(name, room) + ink.grey(note)
         yield f"{ink.grey(before + ('├── ' if left else '└── '))}{shown}"

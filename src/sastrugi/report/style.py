@@ -81,7 +81,7 @@ def shorten_end(name: str, room: int) -> str:
 
 def _shortened(text: str, room: int, at_start: bool) -> str:
     text = printable(text)
-    room = max(room, 8)
+    room = max(room, 1)
     if text.isascii() and len(text) <= room:
         return text
     widths = [1] * len(text) if text.isascii() else [cell_len(char) for char in text]
