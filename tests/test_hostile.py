@@ -5,6 +5,7 @@ from __future__ import annotations
 import json
 import os
 import random
+import re
 import shutil
 import signal
 import sqlite3
@@ -24,7 +25,10 @@ from sastrugi.media.faults import read_faults
 from sastrugi.progress import Progress
 from sastrugi.recovery.findings import ScanFile
 from sastrugi.report.findings import csv_lines, json_lines
-from sastrugi.report.scan_view import scan_json
+from sastrugi.report.listing import columns_for, reason_lines, table_lines, tree_lines
+from sastrugi.report.scan_view import scan_json, scan_view
+from sastrugi.report.style import Ink
+from sastrugi.report.tables import scan_summary
 from sastrugi.scoring.claims import read_claims
 from sastrugi.scoring.judgement import judge
 from sastrugi.specimen.recipe import parse_recipe, shipped_recipes
@@ -90,7 +94,7 @@ def test_truths(demo: Path, tmp_path: Path, seed: int) -> None:
     ends_well(score)
 
 
-@settings(max_examples=60)
+@settings(max_examples=120)
 @given(seed=st.integers(0, 1 << 30))
 def test_scan_files(demo: Path, tmp_path: Path, seed: int) -> None:
     """Bytes of the file, or values in its tables; what is printed as JSON is JSON."""
@@ -118,6 +122,15 @@ def test_scan_files(demo: Path, tmp_path: Path, seed: int) -> None:
             list(csv_lines(scan.rows("1")))
             list(scan.findings())
             list(scan.sound_extents())
+            columns = columns_for(80, scan.last_number(), scan.kinds())
+            for lines in (
+                table_lines(scan.rows("1"), columns, 80, Ink(True)),
+                tree_lines(scan.rows("1"), "x", 80, Ink(True)),
+                reason_lines(scan.rows("1"), 80, Ink(True)),
+            ):
+                assert all(line.isprintable() for line in re.sub("\x1b\\[[0-9]*m", "", "\n".join(lines)).split("\n"))
+            scan_view("x", scan)
+            scan_summary(scan, 1.0)
 
     ends_well(look)
 

@@ -11,6 +11,7 @@ import shutil
 import sqlite3
 import tempfile
 from collections.abc import Callable, Iterable, Iterator
+from contextlib import contextmanager
 from dataclasses import dataclass, field
 from functools import lru_cache
 from pathlib import Path
@@ -254,6 +255,14 @@ class ScanFile:
     def __exit__(self, *_: object) -> None:
         self._db.close()
 
+    @contextmanager
+    def _reading(self) -> Iterator[None]:
+        """Whatever is wrong with what is read is said in one way."""
+        try:
+            yield
+        except (sqlite3.Error, ValueError, TypeError, LookupError, OverflowError) as error:
+            raise ScanFileError(f"{self.path}: is damaged: {error}") from error
+
     def _run(self, statement: str, values: tuple[Any, ...] = ()) -> sqlite3.Cursor:
         try:
             return self._db.execute(statement, values)
@@ -309,7 +318,8 @@ class ScanFile:
         self._run("INSERT OR REPLACE INTO scan VALUES (?, ?)", (key, value))
 
     def get(self, key: str, default: str = "") -> str:
-        row = self._run("SELECT value FROM scan WHERE key = ?", (key,)).fetchone()
+        with self._reading():
+            row = self._run("SELECT value FROM scan WHERE key = ?", (key,)).fetchone()
         return str(row[0]) if row else default
 
     @property
@@ -336,11 +346,9 @@ class ScanFile:
         self._run("DELETE FROM volumes WHERE number > ?", (last,))
 
     def volumes(self) -> list[FoundVolume]:
-        try:
+        with self._reading():
             rows = self._run("SELECT * FROM volumes ORDER BY number").fetchall()
             return [_volume(row) for row in rows]
-        except (sqlite3.Error, ValueError, TypeError) as error:
-            raise ScanFileError(f"{self.path}: is damaged: {error}") from error
 
     def add(self, finding: Finding) -> Finding:
         """Store a finding; it gets its number."""
@@ -393,27 +401,21 @@ class ScanFile:
         """Findings that fulfil an SQL condition (all if it is empty), in order of `order`."""
         condition = f"WHERE {where}" if where else ""
         cursor = self._run(f"SELECT *, {_SOUND_ROW} FROM findings {condition} ORDER BY {order}", values)
-        try:
+        with self._reading():
             for row in cursor:
                 yield _finding(_sound(row))
-        except (sqlite3.Error, ValueError, TypeError, LookupError, OverflowError) as error:
-            raise ScanFileError(f"{self.path}: is damaged: {error}") from error
 
     def sound_extents(self) -> Iterator[tuple[Extent, ...]]:
         """For each finding: where the bytes lie that nothing speaks against."""
         rows = self._run("SELECT extents, sound FROM findings WHERE sound > 0 ORDER BY start")
-        try:
+        with self._reading():
             for packed, sound in rows:
                 yield cut(_extents(packed), sound)
-        except (sqlite3.Error, ValueError, TypeError, LookupError, OverflowError) as error:
-            raise ScanFileError(f"{self.path}: is damaged: {error}") from error
 
     def starts(self) -> dict[int, int]:
         """The size of a finding by the place of its first byte."""
-        try:
+        with self._reading():
             return dict(self._run("SELECT start, size FROM findings WHERE start IS NOT NULL"))
-        except (sqlite3.Error, ValueError, TypeError) as error:
-            raise ScanFileError(f"{self.path}: is damaged: {error}") from error
 
     def add_marks(self, where: Extent, packed: bytes) -> None:
         """Keep what a survey saw in a stretch of the medium (see recovery.survey)."""
@@ -443,19 +445,23 @@ class ScanFile:
 
     def folders(self, where: str) -> list[tuple[int | None, str]]:
         """The folders (with their volumes) of findings that fulfil an SQL condition."""
-        return self._run(f"SELECT DISTINCT volume, folder FROM findings WHERE {where}").fetchall()
+        with self._reading():
+            return self._run(f"SELECT DISTINCT volume, folder FROM findings WHERE {where}").fetchall()
 
     def kinds(self) -> list[str]:
         """The kinds that findings are of."""
-        return [str(row[0]) for row in self._run("SELECT DISTINCT kind FROM findings")]
+        with self._reading():
+            return [str(row[0]) for row in self._run("SELECT DISTINCT kind FROM findings")]
 
     def last_number(self) -> int:
         """The highest number of a finding; 0 without any."""
-        return int(self._run("SELECT coalesce(max(number), 0) FROM findings").fetchone()[0])
+        with self._reading():
+            return int(self._run("SELECT coalesce(max(number), 0) FROM findings").fetchone()[0])
 
     def count(self, where: str, values: tuple[Any, ...] = ()) -> int:
         """How many findings fulfil an SQL condition."""
-        return int(self._run(f"SELECT count(*) FROM findings WHERE {where}", values).fetchone()[0])
+        with self._reading():
+            return int(self._run(f"SELECT count(*) FROM findings WHERE {where}", values).fetchone()[0])
 
     def save_selection(self, name: str, text: str) -> None:
         """Keep a selection (see recovery.select) under a name, in the place of one of the same name."""
@@ -465,8 +471,9 @@ class ScanFile:
 
     def selections(self) -> dict[str, str]:
         """The saved selections by name."""
-        there = self._run("SELECT 1 FROM sqlite_master WHERE name = 'selections'").fetchone()
-        return dict(self._run("SELECT name, conditions FROM selections ORDER BY name").fetchall()) if there else {}
+        with self._reading():
+            there = self._run("SELECT 1 FROM sqlite_master WHERE name = 'selections'").fetchone()
+            return dict(self._run("SELECT name, conditions FROM selections ORDER BY name").fetchall()) if there else {}
 
     def rows(
         self, where: str, values: tuple[Any, ...] = (), order: str = "number", limit: int = 0
@@ -474,11 +481,9 @@ class ScanFile:
         """Findings as the file keeps them (docs/formats/scan-file.md), for those who pass them on; `limit` 0: all."""
         most = f" LIMIT {limit}" if limit else ""
         rows = self._run(f"SELECT *, {_SOUND_ROW} FROM findings WHERE {where} ORDER BY {order}{most}", values)
-        try:
+        with self._reading():
             for row in rows:
                 yield _sound(row)
-        except (sqlite3.Error, ValueError) as error:
-            raise ScanFileError(f"{self.path}: is damaged: {error}") from error
 
     def tally(self, by: str, where: str, values: tuple[Any, ...] = ()) -> list[Tally]:
         """Findings counted by one of TALLIES."""
@@ -487,10 +492,8 @@ class ScanFile:
         rows = self._run(
             f"SELECT {TALLIES[by]} AS what, {columns} FROM findings WHERE {where} GROUP BY what ORDER BY what", values
         )
-        try:
+        with self._reading():
             return [_tally(row) for row in rows]
-        except (sqlite3.Error, ValueError, TypeError, OverflowError) as error:
-            raise ScanFileError(f"{self.path}: is damaged: {error}") from error
 
     def summary(self) -> list[tuple[str, int, int, int, int, int]]:
         """For each group: findings that are live, deleted, found; bytes of the last two that have a place,
@@ -498,18 +501,14 @@ class ScanFile:
         states = ", ".join(f"sum(state = '{state}')" for state in ("live", "deleted", "found"))
         lost = "sum((state != 'live' AND start IS NOT NULL) * size), sum(state != 'live' AND confidence >= 0.9)"
         rows = self._run(f"SELECT grp, {states}, {lost} FROM findings GROUP BY grp ORDER BY grp")
-        try:
+        with self._reading():
             return [(str(group), *map(int, counts)) for group, *counts in rows]  # type: ignore[misc]
-        except (sqlite3.Error, ValueError, TypeError, OverflowError) as error:
-            raise ScanFileError(f"{self.path}: is damaged: {error}") from error
 
     def counts(self) -> dict[str, int]:
         """Findings by state."""
         rows = self._run("SELECT state, count(*) FROM findings GROUP BY state ORDER BY state")
-        try:
+        with self._reading():
             return {str(state): int(count) for state, count in rows}
-        except sqlite3.Error as error:
-            raise ScanFileError(f"{self.path}: is damaged: {error}") from error
 
 
 def _volume(row: tuple[Any, ...]) -> FoundVolume:
@@ -600,9 +599,9 @@ def _opened(path: Path, mode: str) -> tuple[sqlite3.Connection, int, int]:
             db.execute(f"PRAGMA {name}").fetchone()[0] for name in ("application_id", "user_version")
         )
         db.execute("SELECT count(*) FROM sqlite_master").fetchone()
-    except sqlite3.Error:
+    except (sqlite3.Error, ValueError) as error:
         db.close()
-        raise
+        raise error if isinstance(error, sqlite3.Error) else sqlite3.DatabaseError(str(error)) from error
     return db, application, version
 
 
