@@ -158,6 +158,28 @@ def test_replace_takes_only_what_the_same_command_made(sastrugi: Program, demo: 
     assert (mine / "thesis.txt").read_text() == "years of work"
 
 
+@pytest.mark.parametrize("beside", ["thesis.txt", "DCIM/thesis.txt", "copies/medium.img"])
+def test_replace_takes_nothing_that_stands_beside_what_was_made(
+    sastrugi: Program, demo: Path, tmp_path: Path, beside: str
+) -> None:
+    """Also where the rest of the folder is ours, and where a list of somebody else has the name of our own."""
+    made = {"extract": ("extract", demo / "card.scan"), "build": ("build", "one-notebook"), "demo": ("demo",)}
+    for name, words in made.items():
+        sastrugi(*words, "--into", tmp_path / name)
+        sastrugi(*words, "--into", tmp_path / name, "--replace")
+        mine = tmp_path / name / beside
+        mine.parent.mkdir(exist_ok=True)
+        mine.write_text("years of work")
+        ran = sastrugi(*words, "--into", tmp_path / name, "--replace", code=2)
+        assert beside in ran.err and mine.read_text() == "years of work"
+    lists = tmp_path / "lists"
+    lists.mkdir()
+    (lists / "manifest.csv").write_text("what,where\nice,north\nfirn,sou")
+    for option in ("--replace", "--go-on"):
+        sastrugi(*made["extract"], "--into", lists, option, code=2)
+        assert (lists / "manifest.csv").read_text() == "what,where\nice,north\nfirn,sou"
+
+
 def test_nothing_is_written_into_results(sastrugi: Program, demo: Path, tmp_path: Path) -> None:
     shutil.copytree(demo / "results", tmp_path / "results")
     shutil.copytree(demo / "specimen", tmp_path / "specimen")

@@ -9,7 +9,7 @@ import re
 import shutil
 import tempfile
 import time
-from collections.abc import Iterator
+from collections.abc import Callable, Iterator
 from contextlib import contextmanager, suppress
 from pathlib import Path
 
@@ -114,11 +114,13 @@ def write_text(path: Path, text: str) -> None:
 
 
 @contextmanager
-def new_folder(path: Path, what: str, marker: str = "", replace: bool = False) -> Iterator[Path]:
+def new_folder(
+    path: Path, what: str, marker: str = "", replace: bool = False, own: Callable[[str], bool] = lambda _: False
+) -> Iterator[Path]:
     """A temporary folder that becomes `path` when the block ends well; `path` must be new, an empty folder, or (with
-    `replace`) one that holds the file `marker`: then that goes when the new one is whole."""
+    `replace`) one like it (see require_replaceable): then that goes when the new one is whole."""
     if replace:
-        require_replaceable(path, marker, f"a {what}")
+        require_replaceable(path, marker, f"a {what}", own)
     else:
         require_empty(path, what, _OR_REPLACE if marker else "")
     path = path if path.name else path.resolve()
@@ -155,11 +157,24 @@ def require_empty(path: Path, what: str, hint: str = _OR_REPLACE) -> None:
         raise DestinationError(f"{path}: cannot be used: {system_words(error)}") from error
 
 
-def require_replaceable(path: Path, marker: str, what: str) -> None:
+def _files_below(path: Path) -> Iterator[str]:
+    """Everything below a folder that is no folder, by its path from there."""
+    for folder, folders, names in os.walk(path):
+        links = [name for name in folders if Path(folder, name).is_symlink()]
+        yield from (Path(folder, name).relative_to(path).as_posix() for name in (*names, *links))
+
+
+def require_replaceable(path: Path, marker: str, what: str, own: Callable[[str], bool]) -> None:
     """Raise DestinationError where something stands at `path` that is not what the same command made: a folder that
-    holds `marker`. A new or an empty folder is always good."""
-    if path.is_dir() and not path.is_symlink() and ((path / marker).is_file() or not any(path.iterdir())):
-        return
+    holds `marker`, and in it nothing that `own` does not name. A new or an empty folder is always good."""
+    if path.is_dir() and not path.is_symlink():
+        if not any(path.iterdir()):
+            return
+        strange = next((name for name in _files_below(path) if not own(name)), None)
+        if strange is not None and (path / marker).is_file():
+            raise DestinationError(f"{path}: holds {strange}, which is not of {what}: --replace replaces nothing else")
+        if strange is None and (path / marker).is_file():
+            return
     if path.is_symlink() or path.exists():
         raise DestinationError(f"{path}: is not {what}: --replace replaces nothing else, name another folder")
 

@@ -117,7 +117,7 @@ _shown: list[_TerminalProgress] = []
 
 
 def _make_room() -> None:
-    for one in _shown:
+    for one in list(_shown):
         one.hide()
 
 

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from collections.abc import Callable
 from pathlib import Path
 from typing import Annotated
 
@@ -19,6 +20,22 @@ _RECIPE = "camera-card"
 
 def register(app: typer.Typer) -> None:
     app.command("demo", help=_HELP)(demo)
+
+
+def _own(folder: Path) -> Callable[[str], bool]:
+    """Which files below a folder a demo made there."""
+    from sastrugi.recovery.extract import is_extracted
+    from sastrugi.specimen.truth import is_of_specimen
+
+    extracted = is_extracted(folder / "results")
+
+    def own(path: str) -> bool:
+        first, _, rest = path.partition("/")
+        if first in ("specimen", "results"):
+            return is_of_specimen(rest) if first == "specimen" else extracted(rest)
+        return path in ("card.scan", "scorecard.json")
+
+    return own
 
 
 def demo(
@@ -50,7 +67,7 @@ def demo(
     from sastrugi.specimen.truth import Specimen
 
     if replace:
-        require_replaceable(into, "scorecard.json", "what a demo made")
+        require_replaceable(into, "scorecard.json", "what a demo made", _own(into))
         clear_folder(into)
     require_empty(into, "demo")
     folder, scan_path, results, card_path = (

@@ -210,7 +210,7 @@ def extract(
     import sys
     from dataclasses import asdict
 
-    from sastrugi.recovery.extract import Manner, check_destination, check_medium
+    from sastrugi.recovery.extract import Manner, check_destination, check_medium, is_extracted
     from sastrugi.recovery.extract import extract as run_extract
     from sastrugi.recovery.findings import ScanFile
     from sastrugi.recovery.manifest import MANIFEST
@@ -223,7 +223,7 @@ def extract(
     with ScanFile.open(scan_file) as scan:
         source = medium or scan.medium_path
         if replace and not go_on:
-            require_replaceable(to, MANIFEST, "what extract wrote")
+            require_replaceable(to, MANIFEST, "what extract wrote", is_extracted(to))
         else:
             check_destination(to, source, go_on)
         findings = chosen.of(scan, "any" if with_live else "lost").pick(scan)

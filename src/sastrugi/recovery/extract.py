@@ -7,7 +7,7 @@ import errno
 import hashlib
 import os
 import shutil
-from collections.abc import Iterable
+from collections.abc import Callable, Iterable
 from dataclasses import dataclass
 from pathlib import Path
 
@@ -74,6 +74,12 @@ def check_destination(destination: Path, medium_path: Path, go_on: bool) -> None
         require_empty(destination, "files brought back")
     elif not (destination / MANIFEST).is_file():
         raise DestinationError(f"{destination}: holds no {MANIFEST} of an earlier run to go on from: leave --go-on out")
+
+
+def is_extracted(destination: Path) -> Callable[[str], bool]:
+    """Tells by their paths which files below a folder an extraction wrote there: those that its manifest lists."""
+    listed = set(read_manifest(destination / MANIFEST).values()) if (destination / MANIFEST).is_file() else set()
+    return lambda path: path == MANIFEST or path in listed
 
 
 def check_medium(scan_file: ScanFile, medium: Medium) -> None:

@@ -51,9 +51,9 @@ def read_manifest(path: Path) -> dict[int, str]:
     except (OSError, ValueError) as error:
         raise DestinationError(f"{path}: cannot be read: {error}") from error
     whole = text[: text.rfind("\n") + 1]
+    if text and not text.startswith(MANIFEST_HEAD[: len(text)]):
+        raise DestinationError(f"{path}: is no manifest of this program: name another folder")
     if len(whole) < len(text):
         path.write_text(whole, encoding="utf-8", newline="")
-    if whole and not whole.startswith(MANIFEST_HEAD):
-        raise DestinationError(f"{path}: is no manifest of this program: name another folder")
     rows = csv.DictReader(io.StringIO(whole))
     return {int(row["finding"]): row.get("file") or "" for row in rows if (row.get("finding") or "").isdigit()}

@@ -25,7 +25,15 @@ from sastrugi.specimen.digests import medium_digest
 from sastrugi.specimen.locate import Catalogue, Located, Locator, Piece
 from sastrugi.specimen.looked import Known, Part, Records, look_again, parts_of_medium, truths_of
 from sastrugi.specimen.papers import write_truth
-from sastrugi.specimen.truth import RECIPE_FILE, TRUTH_FILE, Truth, TruthLife, TruthMedium, TruthVolume
+from sastrugi.specimen.truth import (
+    RECIPE_FILE,
+    TRUTH_FILE,
+    Truth,
+    TruthLife,
+    TruthMedium,
+    TruthVolume,
+    is_of_specimen,
+)
 from sastrugi.volumes.base import Entry
 
 _ZEROS = bytes(4 << 20)
@@ -107,7 +115,7 @@ def adopt(
     for pattern in lost:
         if not any(_names(pattern, file.name) for file in files):
             raise SpecimenError(f"'{pattern}' names none of the originals in {originals}")
-    with new_folder(into, "specimen", TRUTH_FILE, replace) as folder:
+    with new_folder(into, "specimen", TRUTH_FILE, replace, is_of_specimen) as folder:
         target = RawWriter(folder / SPECIMEN_IMAGE, image.size, resume=False)
 
         def copy(offset: int, data: bytes) -> None:

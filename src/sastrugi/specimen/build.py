@@ -18,7 +18,7 @@ from sastrugi.specimen.laying import Laying
 from sastrugi.specimen.papers import write_papers, write_papers_by_look
 from sastrugi.specimen.recipe import Recipe, line_of_step
 from sastrugi.specimen.steps import STEPS
-from sastrugi.specimen.truth import TRUTH_FILE
+from sastrugi.specimen.truth import TRUTH_FILE, is_of_specimen
 
 _PAST_DRIVERS = frozenset({"overlay", "wipe", "damage", "fade"})
 """Steps that write past any driver."""
@@ -34,7 +34,7 @@ def build(
     `by_driver` the operating system's own driver lays the files down (Linux, as root).
     Raises RecipeError, naming the step, when a step cannot be carried out.
     """
-    with new_folder(into, "specimen", TRUTH_FILE, replace) as folder:
+    with new_folder(into, "specimen", TRUTH_FILE, replace, is_of_specimen) as folder:
         if by_driver:
             _build_by_driver(recipe, folder, progress, sha256)
             return into

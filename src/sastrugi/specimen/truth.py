@@ -14,6 +14,7 @@ from pydantic import BaseModel, ConfigDict, ValidationError, model_validator
 from sastrugi.errors import SpecimenError, system_words
 from sastrugi.media import Extent, Medium, RangeSet, open_medium
 from sastrugi.media.extents import cut, total, within
+from sastrugi.media.faults import FAULTS_SUFFIX
 from sastrugi.media.opening import SPECIMEN_IMAGE
 from sastrugi.texts import LARGEST_NUMBER, parse_json, read_text
 
@@ -26,6 +27,7 @@ UNKNOWN = "unknown"
 _READ = 1 << 22
 _LARGEST = 2 << 30
 _HEX = frozenset("0123456789abcdef")
+_DIGEST = 64
 
 NameCeiling = Literal["full", "name", "near", "type", "none"]
 Placed = Literal["whole", "start", "hint", "none"]
@@ -262,6 +264,15 @@ def _version_of(path: Path, text: str) -> object:
     except ValueError as error:
         raise SpecimenError(f"{path}: cannot be read: {error}") from error
     return loaded.get("version") if isinstance(loaded, dict) else None
+
+
+def is_of_specimen(path: str) -> bool:
+    """Whether a file of this path below a specimen's folder is one that the folder was made with."""
+    folder, _, name = path.rpartition("/")
+    if folder == ORIGINALS:
+        return len(name) == _DIGEST and set(name) <= _HEX
+    made = (TRUTH_FILE, RECIPE_FILE, SUMS_FILE, SPECIMEN_IMAGE, SPECIMEN_IMAGE + FAULTS_SUFFIX)
+    return path in made
 
 
 class Specimen:
