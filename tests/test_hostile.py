@@ -315,7 +315,7 @@ def files_of_one_name(path: Path) -> int:
     ids=["one chain", "one chain, deleted", "folders of each other", "one name"],
 )
 def test_work_is_bounded_by_the_medium(sastrugi: Program, tmp_path: Path, forge: Callable[[Path], int]) -> None:
-    """Whatever a volume claims; far more than a minute was needed for each of these."""
+    """Whatever a volume claims."""
     image = tmp_path / "card.img"
     count = forge(image)
     began = time.monotonic()

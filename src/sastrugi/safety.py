@@ -188,6 +188,12 @@ def clear_folder(path: Path) -> None:
             raise DestinationError(f"{path}: cannot be replaced: {system_words(error)}") from error
 
 
+def require_not_holding(folder: Path, guarded: Path, what: str) -> None:
+    """Raise DestinationError if a folder that is to be replaced holds what is still needed."""
+    if folder.resolve() in guarded.resolve().parents:
+        raise DestinationError(f"{folder}: holds {what}: name a place elsewhere")
+
+
 def require_outside(destination: Path, guarded: Path, what: str) -> None:
     """Raise DestinationError if `destination` is `guarded`, lies inside it, or stands on the device `guarded` is."""
     target, root = destination.resolve(), guarded.resolve()

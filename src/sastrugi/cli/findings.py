@@ -215,7 +215,7 @@ def extract(
     from sastrugi.recovery.findings import ScanFile
     from sastrugi.recovery.manifest import MANIFEST
     from sastrugi.report.findings import extract_summary
-    from sastrugi.safety import clear_folder, require_replaceable
+    from sastrugi.safety import clear_folder, require_not_holding, require_replaceable
 
     if old_to is not None:
         renamed("--to", "--into")
@@ -223,6 +223,8 @@ def extract(
     with ScanFile.open(scan_file) as scan:
         source = medium or scan.medium_path
         if replace and not go_on:
+            require_not_holding(to, source, "the medium")
+            require_not_holding(to, scan_file, "the scan file")
             require_replaceable(to, MANIFEST, "what extract wrote", is_extracted(to))
         else:
             check_destination(to, source, go_on)

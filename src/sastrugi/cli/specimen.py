@@ -100,7 +100,7 @@ def adopt(
 ) -> None:
     from sastrugi.errors import SpecimenError
     from sastrugi.report.tables import adoption_table, truth_table
-    from sastrugi.safety import require_outside
+    from sastrugi.safety import require_not_holding, require_outside
     from sastrugi.specimen.adopt import adopt as adopt_image
     from sastrugi.specimen.truth import Specimen
 
@@ -112,6 +112,8 @@ def adopt(
     with ExitStack() as stack:
         medium = stack.enter_context(medium_at(image))
         require_outside(target, medium.path, "the medium")
+        require_not_holding(target, medium.path, "the medium")
+        require_not_holding(target, originals, "the originals")
         earlier = stack.enter_context(medium_at(before)) if before is not None else None
         watched = stack.enter_context(progress())
         done = adopt_image(medium, originals, target, watched, earlier, chosen, replace)

@@ -27,7 +27,7 @@ class Column(NamedTuple):
     right: bool = False
 
 
-_NARROWER = (("Name", 4), ("Modified", 10), ("State", 7), ("Size", 10))
+_GIVE_WAY = ("Name", "Modified", "State", "Size")
 """What goes first where there is no room; number, confidence, kind and file always stay."""
 
 
@@ -38,7 +38,7 @@ def columns_for(width: int, last_number: int, kinds: Iterable[str]) -> list[Colu
         Column("Size", 10, True), Column("Kind", max(4, *map(len, kinds), 0)), Column("Modified", 10),
         Column("Name", 4, True), Column("File", 0),
     ]  # fmt: skip
-    for name, _ in _NARROWER:
+    for name in _GIVE_WAY:
         if width - sum(column.width + 2 for column in out) >= 30:
             break
         out = [column for column in out if column.head != name]
