@@ -187,7 +187,10 @@ def test_nothing_is_written_into_results(sastrugi: Program, demo: Path, tmp_path
     sastrugi("report", "../specimen", ".", cwd=tmp_path / "results")
     assert (tmp_path / "results.scorecard.json").is_file() and (tmp_path / "results.html").is_file()
     ran = sastrugi("score", "specimen", "results", "--out", "results/score.json", cwd=tmp_path, code=2)
-    assert "the next score would read it" in ran.err
+    assert "which is read as it stands" in ran.err
+    truth = (tmp_path / "specimen" / "truth.json").read_bytes()
+    sastrugi("score", "specimen", "results", "--out", "specimen/truth.json", "--replace", cwd=tmp_path, code=2)
+    assert (tmp_path / "specimen" / "truth.json").read_bytes() == truth
     again = sastrugi("score", "../specimen", ".", "--json", "--replace", cwd=tmp_path / "results").json
     assert first["results"] == again["results"]
 
@@ -255,7 +258,7 @@ def test_help_names_what_is_asked_for(sastrugi: Program) -> None:
     for name in ("build", "capture", "scan", "list", "preview", "extract", "score", "report", "map"):
         told = sastrugi(name, "--help").out
         assert not re.search(r"^  --[a-z-]+ <(list\[|str|int|float)", told, re.M)
-    assert "complete" in sastrugi("--show-completion", code=None).out + sastrugi("--help").out
+    assert "--install-completion" in sastrugi("--help").out
 
 
 # -- what fell short, and what nobody asked for -------------------------------------------

@@ -126,7 +126,7 @@ def check(
         renamed("--sheet", "--out")
     sheet = out or old_sheet
     if sheet is not None:
-        picture_target(sheet, "", replace, outside=folder)
+        picture_target(sheet, "", replace, outside=(folder,))
     paths = files_below(folder)
     with progress() as watched:
         checked = check_files(paths, watched, seconds, parse_size(memory))

@@ -52,7 +52,7 @@ def report(
     with progress() as watched, Specimen(specimen) as opened:
         default = f"{results.resolve().name}.html"
         guarded = (opened.medium.path, results)
-        targets = [file_target(one, default, replace, *guarded, outside=results) for one in out or (None,)]
+        targets = [file_target(one, default, replace, *guarded, outside=(results, specimen)) for one in out or (None,)]
         judged = judge.of(opened, results, watched)
         card = judge.scorecard(judged)
         short = list(card.below_the_floor)

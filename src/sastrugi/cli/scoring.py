@@ -95,7 +95,7 @@ def score(
     in_order(specimen, results)
     with progress() as watched, Specimen(specimen) as opened:
         default = f"{results.resolve().name}.scorecard.json"
-        target = file_target(out, default, replace, opened.medium.path, results, outside=results)
+        target = file_target(out, default, replace, opened.medium.path, results, outside=(results, specimen))
         selection = None
         if not chosen.none:
             if results.is_dir():
@@ -139,7 +139,7 @@ def explain(
     in_order(specimen, results)
     with progress() as watched, Specimen(specimen) as opened:
         if out is not None:
-            out = picture_target(out, "", replace, opened.medium.path, outside=results)
+            out = picture_target(out, "", replace, opened.medium.path, outside=(results, specimen))
         story = story_of(opened, results, name, watched, files_of, table, tuple(leave_out or ()))
         shown = not as_json and story.result is not None and story.score.group in VISIBLE
         pair = draw_pairs(opened, [(story.file, story.result)], watched)[0] if shown or out is not None else None

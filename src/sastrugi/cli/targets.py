@@ -3,6 +3,7 @@ stays unless the call says otherwise; and never into what a later command reads.
 
 from __future__ import annotations
 
+from collections.abc import Sequence
 from pathlib import Path
 from typing import Annotated
 
@@ -11,20 +12,18 @@ import typer
 ReplaceOption = Annotated[bool, typer.Option("--replace", help="Put it in the place of what is there already.")]
 
 
-def file_target(given: Path | None, default: str, replace: bool, *guarded: Path, outside: Path | None = None) -> Path:
+def file_target(given: Path | None, default: str, replace: bool, *guarded: Path, outside: Sequence[Path] = ()) -> Path:
     """The file to write. Raises DestinationError if something is there (unless `replace`), if it is one of `guarded`
-    (inputs), or if it lies in `outside` (a folder that is read), which a default only avoids."""
+    (inputs), or if it lies in one of `outside` (folders that are read), which a default only avoids."""
     from sastrugi.errors import DestinationError
     from sastrugi.safety import require_not_medium
 
     target = given or Path(default)
-    if outside is not None and outside.is_dir():
-        root = outside.resolve()
-        inside = root in target.resolve().parents
-        if inside and given is not None:
-            raise DestinationError(f"{target}: is inside {outside}, where the next score would read it: name another")
-        if inside:
-            target = root.parent / default
+    for folder in outside:
+        if folder.is_dir() and folder.resolve() in target.resolve().parents:
+            if given is not None:
+                raise DestinationError(f"{target}: is inside {folder}, which is read as it stands: name another place")
+            target = folder.resolve().parent / default
     for path in guarded:
         require_not_medium(target, path)
     if target.is_dir():
@@ -37,7 +36,7 @@ def file_target(given: Path | None, default: str, replace: bool, *guarded: Path,
 
 
 def picture_target(
-    given: Path | None, default: str, replace: bool, *guarded: Path, outside: Path | None = None
+    given: Path | None, default: str, replace: bool, *guarded: Path, outside: Sequence[Path] = ()
 ) -> Path:
     """The same of a picture, which is always a PNG."""
     from sastrugi.errors import DestinationError
