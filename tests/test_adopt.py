@@ -20,7 +20,8 @@ from sastrugi.progress import Progress
 from sastrugi.specimen.adopt import adopt
 from sastrugi.specimen.audit import audit
 from sastrugi.specimen.blocks import BLOCK
-from sastrugi.specimen.locate import Catalogue, Locator
+from sastrugi.specimen.catalogue import Catalogue
+from sastrugi.specimen.locate import Locator
 from sastrugi.specimen.truth import Specimen
 from tests.conftest import Program
 

@@ -14,8 +14,8 @@ from hypothesis import strategies as st
 from sastrugi.errors import RecipeError
 from sastrugi.progress import Progress
 from sastrugi.recovery.extract import extract
-from sastrugi.recovery.findings import ScanFile
 from sastrugi.recovery.scan import scan
+from sastrugi.recovery.scan_file import ScanFile
 from sastrugi.recovery.select import Selection
 from sastrugi.scoring.judgement import judge
 from sastrugi.scoring.scorecard import FileScore, Scorecard

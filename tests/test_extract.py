@@ -21,8 +21,9 @@ from hypothesis import strategies as st
 from sastrugi.media import Extent, open_medium
 from sastrugi.progress import Progress
 from sastrugi.recovery.extract import Manner, extract
-from sastrugi.recovery.findings import Finding, ScanFile
+from sastrugi.recovery.findings import Finding
 from sastrugi.recovery.names import MAX_BYTES, safe_name
+from sastrugi.recovery.scan_file import ScanFile
 from sastrugi.volumes.base import Times
 from tests.conftest import Program, program_path
 from tests.test_recovery import findings

@@ -23,7 +23,7 @@ from hypothesis import strategies as st
 from sastrugi.errors import SastrugiError
 from sastrugi.media.faults import read_faults
 from sastrugi.progress import Progress
-from sastrugi.recovery.findings import ScanFile
+from sastrugi.recovery.scan_file import ScanFile
 from sastrugi.report.findings import csv_lines, json_lines
 from sastrugi.report.listing import columns_for, reason_lines, table_lines, tree_lines
 from sastrugi.report.scan_view import scan_json, scan_view

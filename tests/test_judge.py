@@ -16,7 +16,8 @@ from sastrugi.media import Extent, RangeSet, open_medium
 from sastrugi.media.raw import RawImage
 from sastrugi.progress import Progress
 from sastrugi.recovery.content import ContentPass
-from sastrugi.recovery.findings import Finding, ScanFile
+from sastrugi.recovery.findings import Finding
+from sastrugi.recovery.scan_file import ScanFile
 from sastrugi.recovery.survey import Survey, Wanted
 from sastrugi.recovery.tables import table_findings
 from sastrugi.volumes.fat.read import open_fat

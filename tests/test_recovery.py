@@ -18,8 +18,9 @@ from sastrugi.errors import SastrugiError
 from sastrugi.media import open_medium
 from sastrugi.progress import Progress
 from sastrugi.recovery.extract import extract
-from sastrugi.recovery.findings import Finding, ScanFile
+from sastrugi.recovery.findings import Finding
 from sastrugi.recovery.scan import scan
+from sastrugi.recovery.scan_file import ScanFile
 from sastrugi.specimen.truth import Specimen
 from tests.conftest import Program, program_path
 from tests.test_kinds import SIGNED, sample

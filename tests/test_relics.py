@@ -19,9 +19,10 @@ from hypothesis import strategies as st
 from sastrugi.media import Extent, RangeSet, open_medium
 from sastrugi.media.raw import RawImage
 from sastrugi.recovery.bins import read_index, read_trash_info
-from sastrugi.recovery.findings import Finding, ScanFile
+from sastrugi.recovery.findings import Finding
 from sastrugi.recovery.layout import find_places
 from sastrugi.recovery.pieces import Budget, reassemble
+from sastrugi.recovery.scan_file import ScanFile
 from sastrugi.specimen.steps.lose import windows_index
 from sastrugi.volumes.base import Times
 from sastrugi.volumes.loose import loose_folders

@@ -16,7 +16,9 @@ from hypothesis import strategies as st
 
 from sastrugi.errors import SastrugiError
 from sastrugi.media import Extent, open_medium
-from sastrugi.recovery.findings import PASSES, TALLIES, Finding, ScanFile
+from sastrugi.recovery.findings import PASSES, Finding
+from sastrugi.recovery.scan_file import ScanFile
+from sastrugi.recovery.scan_rows import TALLIES
 from sastrugi.recovery.select import GROUPS, ORDERS, STATES, Selection
 from sastrugi.volumes.base import Times
 from tests.conftest import Program

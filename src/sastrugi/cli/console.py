@@ -176,7 +176,7 @@ def medium_at(path: Path) -> Medium:
     from sastrugi.errors import MediumError
     from sastrugi.media import open_medium
     from sastrugi.media.in_use import mounted_at
-    from sastrugi.recovery.findings import is_scan_file
+    from sastrugi.recovery.scan_file import is_scan_file
 
     if is_scan_file(path):
         raise MediumError(f"{path}: is a scan file, and no medium: 'sastrugi list {path}' shows what it holds")

@@ -47,8 +47,8 @@ def demo(
 
     from sastrugi.cli.judging import warn
     from sastrugi.recovery.extract import extract
-    from sastrugi.recovery.findings import ScanFile
     from sastrugi.recovery.scan import scan
+    from sastrugi.recovery.scan_file import ScanFile
     from sastrugi.recovery.select import Selection
     from sastrugi.report.layers import layers_of_specimen
     from sastrugi.report.medium_map import map_text

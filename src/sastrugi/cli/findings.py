@@ -102,7 +102,7 @@ def list_findings(
     *,
     chosen: Chosen,
 ) -> None:
-    from sastrugi.recovery.findings import ScanFile
+    from sastrugi.recovery.scan_file import ScanFile
     from sastrugi.recovery.select import nothing_selected, ordered
     from sastrugi.report.findings import csv_lines, json_lines, tally_json, tally_table
     from sastrugi.report.listing import columns_for, reason_lines, table_lines, tree_lines
@@ -157,7 +157,7 @@ def preview(
     chosen: Chosen,
 ) -> None:
     from sastrugi.recovery.extract import check_medium
-    from sastrugi.recovery.findings import ScanFile
+    from sastrugi.recovery.scan_file import ScanFile
     from sastrugi.report.preview import draw_preview
 
     with ScanFile.open(scan_file) as scan:
@@ -212,8 +212,8 @@ def extract(
 
     from sastrugi.recovery.extract import Manner, check_destination, check_medium, is_extracted
     from sastrugi.recovery.extract import extract as run_extract
-    from sastrugi.recovery.findings import ScanFile
     from sastrugi.recovery.manifest import MANIFEST
+    from sastrugi.recovery.scan_file import ScanFile
     from sastrugi.report.findings import extract_summary
     from sastrugi.safety import clear_folder, require_not_holding, require_replaceable
 

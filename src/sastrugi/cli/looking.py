@@ -48,10 +48,10 @@ def look(
     lives: Annotated[bool, typer.Option("--lives", help="Look for earlier lives: reads the whole medium.")] = False,
     as_json: JsonOption = False,
 ) -> None:
-    from sastrugi.recovery.findings import is_scan_file
     from sastrugi.recovery.layout import boot_sectors, find_places, missing_bytes, outside_of, unlisted_places
     from sastrugi.recovery.relics import earlier_lives
     from sastrugi.recovery.scan import describe
+    from sastrugi.recovery.scan_file import is_scan_file
     from sastrugi.report.tables import volume_json, volume_table
     from sastrugi.specimen.truth import TRUTH_FILE
     from sastrugi.units import format_size
@@ -87,7 +87,7 @@ def _lead_on(specimen: Path, image: Path) -> None:
 
 
 def _look_at_scan(path: Path, as_json: bool) -> None:
-    from sastrugi.recovery.findings import ScanFile
+    from sastrugi.recovery.scan_file import ScanFile
     from sastrugi.report.scan_view import scan_json, scan_view
 
     with ScanFile.open(path) as scan:
@@ -111,7 +111,7 @@ def map_medium(
     chosen: Chosen,
 ) -> None:
     from sastrugi.errors import SastrugiError
-    from sastrugi.recovery.findings import is_scan_file
+    from sastrugi.recovery.scan_file import is_scan_file
     from sastrugi.report.map_picture import draw_map
     from sastrugi.report.medium_map import map_json, map_text
 
@@ -142,7 +142,7 @@ def _layers_of(medium: Path) -> tuple[MediumLayers, list[Path]]:
 
 def _layers_of_scan(path: Path, chosen: Chosen) -> tuple[MediumLayers, list[Path]]:
     from sastrugi.recovery.extract import check_medium
-    from sastrugi.recovery.findings import ScanFile
+    from sastrugi.recovery.scan_file import ScanFile
     from sastrugi.report.layers import layers_of_scan
 
     with ScanFile.open(path) as scan, medium_at(scan.medium_path) as opened:
@@ -163,7 +163,7 @@ def hex_bytes(
 ) -> None:
     from sastrugi.errors import SastrugiError
     from sastrugi.media import Extent
-    from sastrugi.recovery.findings import ScanFile
+    from sastrugi.recovery.scan_file import ScanFile
     from sastrugi.report.owners import claims_of, hex_json, hex_title, hex_view, stretches_of
     from sastrugi.specimen.truth import TRUTH_FILE, Specimen
 

@@ -67,9 +67,10 @@ def scan(
 ) -> None:
     from sastrugi.errors import SastrugiError
     from sastrugi.media.extents import total
-    from sastrugi.recovery.findings import PASSES, ScanFile
+    from sastrugi.recovery.findings import PASSES
     from sastrugi.recovery.limits import Limits
     from sastrugi.recovery.scan import scan as run_scan
+    from sastrugi.recovery.scan_file import ScanFile
     from sastrugi.report.tables import scan_summary
     from sastrugi.units import parse_size
 

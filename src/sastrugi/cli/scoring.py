@@ -80,7 +80,7 @@ def score(
     chosen: Chosen,
 ) -> None:
     from sastrugi.errors import SastrugiError
-    from sastrugi.recovery.findings import ScanFile
+    from sastrugi.recovery.scan_file import ScanFile
     from sastrugi.report.scorecard import (
         calibration_table,
         group_table,

@@ -9,7 +9,7 @@ import typer
 from sastrugi.cli.options import Options, sharing
 
 if TYPE_CHECKING:
-    from sastrugi.recovery.findings import ScanFile
+    from sastrugi.recovery.scan_file import ScanFile
     from sastrugi.recovery.select import Selection
 
 _Words, _Numbers = list[str] | None, list[int] | None

@@ -9,9 +9,10 @@ from dataclasses import replace
 from sastrugi.kinds import recognise
 from sastrugi.media import Extent, Medium, RangeSet
 from sastrugi.progress import Progress
-from sastrugi.recovery.findings import Finding, ScanFile
+from sastrugi.recovery.findings import Finding
 from sastrugi.recovery.judge import LOOKED_THROUGH, NOTHING_LEFT
 from sastrugi.recovery.pieces import Budget, reassemble
+from sastrugi.recovery.scan_file import ScanFile
 from sastrugi.recovery.siblings import compare
 from sastrugi.recovery.sources import MediumSource
 from sastrugi.recovery.survey import SECTOR

@@ -18,10 +18,11 @@ from sastrugi.progress import Progress
 from sastrugi.recovery.assembly import Assembly
 from sastrugi.recovery.bins import with_bin_names
 from sastrugi.recovery.content import ContentPass, Grid
-from sastrugi.recovery.findings import PASSES, Finding, FoundVolume, ScanFile, medium_identity, remove_scan_file
+from sastrugi.recovery.findings import PASSES, Finding, FoundVolume
 from sastrugi.recovery.layout import Place, find_places, missing_bytes, outside_of, unlisted_places
 from sastrugi.recovery.limits import Limits
 from sastrugi.recovery.relics import ghosts_of, loose_outside, relic_findings
+from sastrugi.recovery.scan_file import ScanFile, medium_identity, remove_scan_file
 from sastrugi.recovery.survey import SECTOR, Mark, Survey, Wanted
 from sastrugi.recovery.tables import table_findings
 from sastrugi.units import format_size

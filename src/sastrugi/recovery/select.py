@@ -13,7 +13,8 @@ from typing import Any
 
 from sastrugi.errors import SastrugiError
 from sastrugi.kinds import all_kinds
-from sastrugi.recovery.findings import PASSES, Finding, ScanFile
+from sastrugi.recovery.findings import PASSES, Finding
+from sastrugi.recovery.scan_file import ScanFile
 from sastrugi.texts import parse_json
 from sastrugi.units import parse_size
 

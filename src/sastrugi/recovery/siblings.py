@@ -15,7 +15,8 @@ from numpy.typing import NDArray
 
 from sastrugi.media import Medium
 from sastrugi.media.extents import cut
-from sastrugi.recovery.findings import Finding, ScanFile
+from sastrugi.recovery.findings import Finding
+from sastrugi.recovery.scan_file import ScanFile
 
 _LOOKED_AT = 64 << 10
 _SHORTEST = 4096

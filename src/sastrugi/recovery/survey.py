@@ -20,8 +20,8 @@ from sastrugi.kinds.registry import measuring_kind
 from sastrugi.media import Extent, Medium, RangeSet
 from sastrugi.media.extents import total
 from sastrugi.progress import Progress
-from sastrugi.recovery.findings import ScanFile
 from sastrugi.recovery.layout import boots_in
+from sastrugi.recovery.scan_file import ScanFile
 from sastrugi.volumes.relics import data_sectors, family_marks, heads_of
 
 SECTOR = 512

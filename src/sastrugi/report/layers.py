@@ -15,7 +15,7 @@ from sastrugi.volumes.reading import runs_of
 
 if TYPE_CHECKING:
     from sastrugi.media import Medium
-    from sastrugi.recovery.findings import ScanFile
+    from sastrugi.recovery.scan_file import ScanFile
     from sastrugi.recovery.select import Selection
     from sastrugi.specimen.truth import Specimen
     from sastrugi.volumes.base import Volume

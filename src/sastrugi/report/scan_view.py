@@ -15,7 +15,7 @@ from sastrugi.report.tables import volume_json, volume_table
 from sastrugi.units import format_size, printable
 
 if TYPE_CHECKING:
-    from sastrugi.recovery.findings import ScanFile
+    from sastrugi.recovery.scan_file import ScanFile
 
 _BY = ("pass", "group", "confidence")
 

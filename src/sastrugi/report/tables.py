@@ -18,7 +18,8 @@ if TYPE_CHECKING:
 
     from sastrugi.corpus.check import Checked
     from sastrugi.kinds import Kind
-    from sastrugi.recovery.findings import FoundVolume, ScanFile
+    from sastrugi.recovery.findings import FoundVolume
+    from sastrugi.recovery.scan_file import ScanFile
     from sastrugi.specimen.adopt import Adoption
     from sastrugi.specimen.audit import Check
     from sastrugi.specimen.recipe import Recipe

@@ -14,8 +14,8 @@ from pathlib import Path
 from sastrugi.errors import SastrugiError, system_words
 from sastrugi.media import Extent, Medium
 from sastrugi.media.extents import within
-from sastrugi.recovery.findings import ScanFile, medium_identity
 from sastrugi.recovery.manifest import MANIFEST, MANIFEST_HEAD
+from sastrugi.recovery.scan_file import ScanFile, medium_identity
 from sastrugi.recovery.select import Selection
 from sastrugi.scoring.claims import Claim, matched_claims
 from sastrugi.specimen.digests import blake3_file, blake3_of

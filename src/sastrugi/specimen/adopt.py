@@ -21,8 +21,9 @@ from sastrugi.media.faults import write_faults
 from sastrugi.media.opening import SPECIMEN_IMAGE
 from sastrugi.progress import Progress
 from sastrugi.safety import new_folder
+from sastrugi.specimen.catalogue import Catalogue
 from sastrugi.specimen.digests import medium_digest
-from sastrugi.specimen.locate import Catalogue, Located, Locator, Piece
+from sastrugi.specimen.locate import Located, Locator, Piece
 from sastrugi.specimen.looked import Known, Part, Records, look_again, parts_of_medium, truths_of
 from sastrugi.specimen.papers import write_truth
 from sastrugi.specimen.truth import (

@@ -24,8 +24,9 @@ from sastrugi.media import Extent
 from sastrugi.media.extents import within
 from sastrugi.media.raw import RawImage
 from sastrugi.progress import Progress
+from sastrugi.specimen.catalogue import Catalogue
 from sastrugi.specimen.lain import Lain, Place
-from sastrugi.specimen.locate import Catalogue, Locator
+from sastrugi.specimen.locate import Locator
 from sastrugi.specimen.looked import Known
 from sastrugi.specimen.mirror import Mirror
 from sastrugi.specimen.truth import ORIGINALS

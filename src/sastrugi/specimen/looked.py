@@ -19,8 +19,9 @@ from sastrugi.media import Extent, Medium, RangeSet
 from sastrugi.media.extents import join
 from sastrugi.media.partitions import read_table
 from sastrugi.specimen.blocks import BLOCK
+from sastrugi.specimen.catalogue import Original
 from sastrugi.specimen.ceiling import Copy, Share, equal_blocks, share_of, with_shared_names
-from sastrugi.specimen.locate import Original, Piece
+from sastrugi.specimen.locate import Piece
 from sastrugi.specimen.truth import ORIGINALS, UNKNOWN, Ceiling, End, NameCeiling, Placed, Role, TruthFile
 from sastrugi.volumes.base import Entry, Times, Volume
 from sastrugi.volumes.exfat.directory import parse_table as parse_exfat

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from abc import abstractmethod
-from bisect import bisect_right
+from bisect import bisect_left, bisect_right
 from collections.abc import Callable, Iterable, Iterator
 from dataclasses import dataclass, field
 from functools import lru_cache
@@ -89,6 +89,9 @@ class ChainReader:
                 if cluster - start + count >= most or not self._holds(cluster):
                     last, following = cluster - 1, cluster
                     break
+            if not self._holds(last):  # the table says nothing of clusters that there are not
+                last = start + bisect_left(range(start, last + 1), True, key=lambda one: not self._holds(one)) - 1
+                following = last + 1
             length = min(last + 1 - start, most - count)
             runs.append((start, length))
             count += length

@@ -198,7 +198,7 @@ def _take_long_name(record: Record, table: bytes, first: int, slot: int, checksu
         found = bytes([first]).decode(OEM_CODEPAGE)
         begins = name.lstrip(" .")[:1]
         letter = begins.isalnum() if begins.isascii() else not found.isascii()
-        if letter and found != begins.upper():
+        if letter and found not in (begins, begins.upper()):  # ß has no upper case of one letter
             return  # likewise: a short name begins as its long name does
         extension = record.short[8:11].decode(OEM_CODEPAGE).rstrip(" ").lower()
         known = extension and "_" not in extension  # which may stand for a character that a short name cannot hold

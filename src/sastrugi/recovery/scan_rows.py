@@ -1,0 +1,149 @@
+"""The tables of a scan file and their rows (docs/formats/scan-file.md), checked whenever they are read."""
+
+from __future__ import annotations
+
+import datetime as dt
+import os
+import re
+from functools import lru_cache
+from pathlib import Path
+from typing import Any
+
+from sastrugi.media import Extent
+from sastrugi.recovery.findings import Finding, FoundVolume, Tally
+from sastrugi.texts import LARGEST_NUMBER, parse_json
+from sastrugi.volumes.base import Times
+
+SCHEMA = """
+CREATE TABLE scan (key TEXT PRIMARY KEY, value TEXT NOT NULL);
+CREATE TABLE volumes (
+    number INTEGER PRIMARY KEY, start INTEGER NOT NULL, length INTEGER NOT NULL, file_system TEXT NOT NULL,
+    label TEXT NOT NULL, serial TEXT NOT NULL, cluster INTEGER NOT NULL, used INTEGER NOT NULL, free INTEGER NOT NULL,
+    origin TEXT NOT NULL, health TEXT NOT NULL
+);
+CREATE TABLE findings (
+    number INTEGER PRIMARY KEY, state TEXT NOT NULL, volume INTEGER, folder TEXT NOT NULL, name TEXT NOT NULL,
+    kind TEXT NOT NULL, grp TEXT NOT NULL, size INTEGER NOT NULL, created TEXT, modified TEXT, accessed TEXT,
+    passes TEXT NOT NULL, confidence REAL NOT NULL, name_sure REAL NOT NULL, reasons TEXT NOT NULL,
+    start INTEGER, extents TEXT NOT NULL, sound INTEGER NOT NULL
+);
+CREATE INDEX findings_start ON findings (start);
+"""
+SOUND_ROW = " AND ".join(
+    [
+        "typeof(number) = 'integer' AND number >= 0",
+        "state IN ('live', 'deleted', 'found') AND typeof(volume) IN ('integer', 'null')",
+        *(f"typeof({name}) = 'text'" for name in ("folder", "name", "kind", "grp", "passes", "reasons", "extents")),
+        *(f"typeof({name}) IN ('text', 'null')" for name in ("created", "modified", "accessed")),
+        *(f"typeof({name}) = 'integer' AND {name} >= 0" for name in ("size", "sound")),
+        *(f"typeof({name}) = 'real' AND {name} BETWEEN 0 AND 1" for name in ("confidence", "name_sure")),
+        "typeof(start) IN ('integer', 'null')",
+        *(
+            f"CASE WHEN json_valid({name}) THEN json_type({name}) = 'array' ELSE 0 END"
+            for name in ("reasons", "extents")
+        ),
+    ]
+)
+"""Whether a row is one that a scan wrote, as SQL: whoever passes rows on looks at no more of them."""
+WORKING = "CREATE TABLE IF NOT EXISTS marks (start INTEGER PRIMARY KEY, length INTEGER NOT NULL, marks BLOB NOT NULL)"
+"""What an unfinished scan keeps for itself; dropped at its end."""
+TALLIES = {
+    "kind": "kind",
+    "group": "grp",
+    "volume": "volume",
+    "pass": "passes",
+    "date": "substr(modified, 1, 10)",
+    "folder": "folder",
+    "state": "state",
+    "confidence": "printf('%.1f to %.1f', min(cast(confidence * 10 AS INT), 9) / 10.0, "
+    "min(cast(confidence * 10 AS INT) + 1, 10) / 10.0)",
+}
+"""What findings can be counted by, each with the SQL that tells it."""
+
+
+def path_as_text(path: Path) -> str:
+    """A path as the scan file keeps it: as it is, or (one that is no Unicode) as a URL."""
+    text = str(path)
+    return path.as_uri() if _has_halves(text) else text
+
+
+def _has_halves(text: str) -> bool:
+    try:
+        text.encode()
+    except UnicodeEncodeError:
+        return True
+    return False
+
+
+def path_from_text(text: str) -> Path:
+    if text.startswith("file://"):
+        from urllib.parse import unquote_to_bytes
+
+        return Path(os.fsdecode(unquote_to_bytes(text.removeprefix("file://"))))
+    return Path(text)
+
+
+def number_of(value: int) -> int:
+    """A number that a database can hold."""
+    return max(min(value, LARGEST_NUMBER), -LARGEST_NUMBER)
+
+
+def volume_of(row: tuple[Any, ...]) -> FoundVolume:
+    number, start, length, cluster, used, free = (int(row[n]) for n in (0, 1, 2, 6, 7, 8))
+    system, label, serial, origin = (str(row[n]) for n in (3, 4, 5, 9))
+    health = tuple(str(note) for note in parse_json(row[10]))
+    return FoundVolume(number, Extent(start, length), system, label, serial, cluster, used, free, origin, health)
+
+
+def tally_of(row: tuple[Any, ...]) -> Tally:
+    live, deleted, found, size, sure = (int(count or 0) for count in row[1:6])
+    return Tally("" if row[0] is None else str(row[0]), live, deleted, found, size, sure, float(row[6] or 0))
+
+
+def sound_row(row: tuple[Any, ...]) -> tuple[Any, ...]:
+    """A row without the answer of SOUND_ROW behind it; raises ValueError where that is no."""
+    if row[-1] != 1:
+        raise ValueError(f"finding {row[0]!r:.40} is not as a scan writes it")
+    return row[:-1]
+
+
+def finding_of(row: tuple[Any, ...]) -> Finding:
+    created, modified, accessed = (dt.datetime.fromisoformat(text) if text else None for text in row[8:11])
+    return Finding(
+        number=row[0],
+        state=row[1],
+        volume=row[2],
+        folder=row[3],
+        name=row[4],
+        kind=row[5],
+        group=row[6],
+        size=row[7],
+        times=Times(created, modified, accessed.date() if accessed else None),
+        passes=tuple(row[11].split(",")),
+        confidence=row[12],
+        name_sure=row[13],
+        reasons=[str(reason) for reason in parse_json(row[14])],
+        extents=extents_of(row[16]),
+        sound=row[17],
+    )
+
+
+@lru_cache(64)
+def _compiled(pattern: str) -> re.Pattern[str]:
+    return re.compile(pattern, re.IGNORECASE)
+
+
+def matches(pattern: str, text: str) -> bool:
+    return _compiled(pattern).match(text) is not None
+
+
+def extents_of(packed: str) -> tuple[Extent, ...]:
+    out = tuple(Extent(int(offset), int(length)) for offset, length in parse_json(packed))
+    for offset, length in out:
+        if offset < 0 or length < 0 or offset + length > LARGEST_NUMBER:
+            raise ValueError(f"{offset}+{length} is no place on a medium")
+    return out
+
+
+def text_of(moment: dt.date | None) -> str | None:
+    return moment.isoformat() if moment else None
