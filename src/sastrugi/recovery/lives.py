@@ -27,6 +27,9 @@ _MOST_PROBED = 64
 _MOST_DEPTH = 100
 _LOW_WORDS = 1 << 16
 _MOST_PLACES = 512
+_WORTH_OF_A_HIT = 4
+"""A signature where a record says is there by chance once in thousands; where one is not, a file may just begin
+otherwise (markup behind a comment), or be written over."""
 _UNPLACED = "folder-at-cluster-{}"
 DELETED_THEN = "deleted already in its own life"
 
@@ -142,7 +145,7 @@ def _those_of(
         belongs = _fits(line, folder)
         if belongs and folder.own is None and folder.offset not in starts:
             hits, misses = _probed(line, [folder], size, head)
-            belongs = hits >= misses
+            belongs = _WORTH_OF_A_HIT * hits >= misses
         (own if belongs else rest).append(folder)
     return own, rest
 
