@@ -146,13 +146,12 @@ def problem_of(error: Exception, path: Any = None) -> str:
     return text[:_LONGEST_PROBLEM] or f"cannot be decoded ({type(error).__name__})"
 
 
-def _end_with(parent: int) -> None:
+def end_with(parent: int, signal_number: int = 9) -> None:
     """End this process as soon as its parent ends, killed or not, also in the middle of a decoder."""
     if sys.platform == "linux":
         import ctypes
-        import signal
 
-        ctypes.CDLL(None).prctl(_PR_SET_PDEATHSIG, int(signal.SIGKILL), 0, 0, 0)
+        ctypes.CDLL(None).prctl(_PR_SET_PDEATHSIG, int(signal_number), 0, 0, 0)
         if os.getppid() != parent:
             os._exit(1)
 
@@ -162,7 +161,7 @@ def _serve(pipe: Connection, function: str, memory: int, room: str, parent: int)
     import signal
     import warnings
 
-    _end_with(parent)
+    end_with(parent)
     tempfile.tempdir = room
     signal.signal(signal.SIGINT, signal.SIG_IGN)  # the parent decides when to stop
     quiet = os.open(os.devnull, os.O_WRONLY)

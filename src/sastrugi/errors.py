@@ -73,6 +73,14 @@ class ScanFileError(SastrugiError):
     """A scan file cannot be used."""
 
 
+class EngineError(SastrugiError):
+    """An engine, a trial or a campaign cannot be used as it is said."""
+
+
+class LedgerError(SastrugiError):
+    """A ledger cannot be opened or written."""
+
+
 class DestinationError(SastrugiError):
     """A place to write to is not acceptable."""
 

@@ -12,7 +12,9 @@ _FACTORS = {unit.lower(): 1024**n for n, unit in enumerate(_BINARY)} | {
     unit.lower(): 1000**n for n, unit in enumerate(("B", "kB", "MB", "GB", "TB", "PB"))
 }
 _UNPRINTABLE = ("Cc", "Cf", "Cs", "Zl", "Zp")
+_FINE_SECONDS, _FINEST_SECONDS = 10, 0.1
 _LARGEST, _LARGEST_TOLD, _MOST_DIGITS = (1 << 63) - 1, "8192 PiB", 30
+_TIME, _SECONDS = re.compile(r"\s*(\d+(?:\.\d+)?)\s*(s|min|h|d)?\s*"), {"s": 1, "min": 60, "h": 3600, "d": 86400}
 _SIZE = re.compile(r"\s*(\d+(?:\.\d+)?)\s*([A-Za-z]*)\s*")
 
 
@@ -30,6 +32,14 @@ def parse_size(text: str | int) -> int:
     if value > _LARGEST:
         raise SastrugiError(f"'{text}' is larger than anything can be: write a size below {_LARGEST_TOLD}")
     return value
+
+
+def parse_seconds(text: str | float) -> float:
+    """Seconds from `90`, `10 min`, `1.5 h`; raises SastrugiError with the ways to write them."""
+    match = _TIME.fullmatch(str(text))
+    if match is None or len(match[1]) > _MOST_DIGITS:
+        raise SastrugiError(f"'{str(text)[:40]}' is no time: write a number and s, min, h or d, such as '10 min'")
+    return float(match[1]) * _SECONDS[match[2] or "s"]
 
 
 def parse_share(text: str | float) -> float:
@@ -55,6 +65,19 @@ def format_size(count: int | float) -> str:
     if unit == "B":
         return f"{int(value)} B"
     return f"{value:.0f} {unit}" if value == int(value) else f"{value:.1f} {unit}"
+
+
+def format_seconds(seconds: float | None) -> str:
+    """A time as people say it: `0.4 s`, `12 s`, `3:05 min`, `2:03:05 h`."""
+    if seconds is None:
+        return "–"
+    if seconds < _FINE_SECONDS:
+        return f"{seconds:.1f} s" if seconds >= _FINEST_SECONDS else f"{seconds:.2f} s"
+    minutes, left = divmod(round(seconds), 60)
+    if not minutes:
+        return f"{left} s"
+    hours, minutes = divmod(minutes, 60)
+    return f"{hours}:{minutes:02d}:{left:02d} h" if hours else f"{minutes}:{left:02d} min"
 
 
 def percent(share: float | None) -> str:

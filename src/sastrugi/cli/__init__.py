@@ -11,7 +11,23 @@ import sys
 
 import typer
 
-from sastrugi.cli import capture, corpus, demo, findings, looking, recipe, reporting, scan, scoring, specimen, streams
+from sastrugi.cli import (
+    campaign,
+    capture,
+    comparing,
+    corpus,
+    demo,
+    findings,
+    ledger,
+    looking,
+    recipe,
+    reporting,
+    scan,
+    scoring,
+    specimen,
+    streams,
+    trial,
+)
 
 _OBJECTS = 100_000
 """New objects between two looks for those that only hold each other. There are few, and a look costs with all objects
@@ -36,6 +52,10 @@ scan.register(app)
 findings.register(app)
 scoring.register(app)
 reporting.register(app)
+trial.register(app)
+comparing.register(app)
+campaign.register(app)
+ledger.register(app)
 
 
 def _print_version(asked: bool) -> None:

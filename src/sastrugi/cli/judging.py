@@ -32,6 +32,14 @@ LeaveOutOption = Annotated[
         "--leave-out", help="Files like this are no results: '*.log' (may be given again).", metavar="PATTERN"
     ),
 ]
+RootOption = Annotated[
+    str | None,
+    typer.Option("--results-root", help="Paths of results count from this folder among them.", metavar="FOLDER"),
+]
+_CopiedOption = Annotated[
+    bool,
+    typer.Option("--copied", help="The results were copied here from another computer: names may have lost their case."),
+]
 _FloorOption = Annotated[
     list[str] | None,
     typer.Option("--floor", help="Leave with 1 below this share of the set: intact=0.95.", metavar="FIGURE=SHARE"),
@@ -66,7 +74,8 @@ class Judge:
         from sastrugi.scoring.judgement import judge
 
         files_of, table, left_out = (self._given[name] for name in ("files_of", "table", "leave_out"))
-        judged = judge(specimen, results, progress, selection, files_of, table, tuple(left_out or ()))
+        copied, root = self._given["copied"], self._given["results_root"]
+        judged = judge(specimen, results, progress, selection, files_of, table, tuple(left_out or ()), copied, root)
         if self._given["open_them"]:
             judged.open_results(progress)
         return judged
@@ -95,6 +104,8 @@ judging = sharing(
         "files_of": (SetOption, "lost"),
         "table": (TableOption, None),
         "leave_out": (LeaveOutOption, None),
+        "copied": (_CopiedOption, False),
+        "results_root": (RootOption, None),
         "floor": (_FloorOption, None),
         "ceiling_floor": (_CeilingFloorOption, None),
         "max_noise": (_NoiseOption, None),
@@ -116,8 +127,10 @@ def in_order(specimen: Path, results: Path) -> None:
 
 
 def warn(card: Scorecard) -> None:
-    """What could not be read; a table that tells of other results; and a score above its ceiling, which is a fault of
+    """What was assumed and what could not be read; a table that tells of other results; and a score above its ceiling, which is a fault of
     the truth."""
+    for line in card.assumed:
+        say(f"assumed: {line}")
     unread = [*card.unreadable, *(f"{item.path}: {item.problem}" for item in card.results if item.problem)]
     if unread:
         say(f"{len(unread):,} of the results could not be read, such as {unread[0]}")

@@ -36,6 +36,7 @@ class By(StrEnum):
     loss = "loss"
     life = "life"
     volume = "volume"
+    file_system = "file-system"
     pieces = "pieces"
     size = "size"
     name = "name"

@@ -96,6 +96,9 @@ def adopt(
     nothing_lost: Annotated[
         bool, typer.Option("--nothing-lost", help="All originals are live: IMAGE is from before any loss.")
     ] = False,
+    name: Annotated[
+        str, typer.Option(help="What the specimen is called in scores [default: the image's name].", metavar="NAME")
+    ] = "",
     as_json: JsonOption = False,
 ) -> None:
     from sastrugi.errors import SpecimenError
@@ -116,7 +119,7 @@ def adopt(
         require_not_holding(target, originals, "the originals")
         earlier = stack.enter_context(medium_at(before)) if before is not None else None
         watched = stack.enter_context(progress())
-        done = adopt_image(medium, originals, target, watched, earlier, chosen, replace)
+        done = adopt_image(medium, originals, target, watched, earlier, chosen, replace, name[:60])
     with Specimen(target) as specimen:
         if as_json:
             show_json(

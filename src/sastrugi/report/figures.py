@@ -2,19 +2,17 @@
 
 from __future__ import annotations
 
-import io
-import re
-from collections.abc import Callable, Sequence
-from typing import TYPE_CHECKING, Any
+from collections.abc import Sequence
+from typing import TYPE_CHECKING
 
 import numpy as np
 
 from sastrugi.report.style import GREEN, ORANGE, VERMILION
+from sastrugi.report.svg import bare, svg
 from sastrugi.scoring.damage import decode
 from sastrugi.units import percent
 
 if TYPE_CHECKING:
-    from matplotlib.axes import Axes
     from matplotlib.figure import Figure as Drawing
 
     from sastrugi.scoring.scorecard import Calibration, FileScore, Group, Scorecard
@@ -22,32 +20,6 @@ if TYPE_CHECKING:
 _HEADLINE = ("intact", "complete", "named", "all_three")
 _FAINT, _MAP_HEIGHT, _MAP_WIDTH = "#595959", 14, 480
 _DAMAGE = {"R": (GREEN, "right"), "W": (VERMILION, "wrong"), "A": ("#dddddd", "absent")}
-
-
-def _svg(width: float, height: float, label: str, draw: Callable[[Drawing], None]) -> str:
-    """The SVG of a figure of `width` by `height` inches; the same figure gives the same text on any day."""
-    import matplotlib
-
-    matplotlib.use("Agg")
-    from matplotlib import pyplot
-
-    settings: Any = {"svg.hashsalt": "sastrugi", "svg.fonttype": "none", "font.family": "sans-serif", "font.size": 10}
-    with matplotlib.rc_context(settings):
-        drawing = pyplot.figure(figsize=(width, height), layout="constrained")
-        try:
-            draw(drawing)
-            buffer = io.StringIO()
-            drawing.savefig(buffer, format="svg", metadata={"Date": None, "Creator": None})
-        finally:
-            pyplot.close(drawing)
-    text = buffer.getvalue()
-    text = text[text.index("<svg") :]
-    text = re.sub(r"<metadata>.*?</metadata>", "", text, flags=re.DOTALL)
-    return text.replace("<svg ", f'<svg role="img" aria-label="{label}" ', 1)
-
-
-def _bare(axes: Axes) -> None:
-    axes.spines[["top", "right"]].set_visible(False)
 
 
 _FEWEST_BARS = 2
@@ -71,9 +43,9 @@ def headline_bars(card: Scorecard) -> str:
         axes.invert_yaxis()
         axes.set_xlim(0, 100)
         axes.set_xlabel("% of the set; upright mark: ceiling; thin line: 95 % interval", color=_FAINT)
-        _bare(axes)
+        bare(axes)
 
-    return _svg(6.6, 2.3, "Headline rates with intervals and ceilings", draw)
+    return svg(6.6, 2.3, "Headline rates with intervals and ceilings", draw)
 
 
 def heat_map(card: Scorecard) -> str:
@@ -101,7 +73,7 @@ def heat_map(card: Scorecard) -> str:
         axes.tick_params(length=0)
 
     width, height = max(1.6 + 1.3 * len(losses), 3.5), max(0.8 + 0.27 * len(kinds), 1.6)
-    return _svg(width, height, "Intact files by kind and loss", draw)
+    return svg(width, height, "Intact files by kind and loss", draw)
 
 
 def reliability(calibration: Calibration) -> str:
@@ -116,9 +88,9 @@ def reliability(calibration: Calibration) -> str:
             axes.plot(one.stated, one.intact, "o", color="#222222", markersize=4 + 2 * np.log10(one.count))
             axes.annotate(f"{one.count}", (one.stated, one.intact), (6, -10), textcoords="offset points", color=_FAINT)
         axes.set(xlim=(-0.03, 1.03), ylim=(-0.03, 1.05), xlabel="stated confidence", ylabel="share intact")
-        _bare(axes)
+        bare(axes)
 
-    return _svg(4, 3.4, "Stated confidence against the share that came back intact", draw)
+    return svg(4, 3.4, "Stated confidence against the share that came back intact", draw)
 
 
 def curve(groups: Sequence[Group], what: str) -> str:
@@ -139,9 +111,9 @@ def curve(groups: Sequence[Group], what: str) -> str:
         axes.set_xticks(place, [g.key for g in shown])
         axes.set(xlim=(-0.6, max(len(shown), 4) - 0.4), ylim=(0, 108), ylabel="% of files", xlabel=what)
         axes.legend(frameon=False, loc="lower right", fontsize=8, bbox_to_anchor=(1, 1), ncols=2)
-        _bare(axes)
+        bare(axes)
 
-    return _svg(4, 3, f"Intact files and ceiling by {what}", draw)
+    return svg(4, 3, f"Intact files and ceiling by {what}", draw)
 
 
 def damage_map(file: FileScore) -> str:

@@ -9,6 +9,7 @@ from typing import TYPE_CHECKING
 
 from sastrugi.progress import Progress
 from sastrugi.report import figures
+from sastrugi.report.pages import page
 from sastrugi.report.pairs import VISIBLE, draw_pairs
 from sastrugi.report.scorecard import CAUSES, SHORTFALLS
 from sastrugi.units import format_size, percent
@@ -30,11 +31,6 @@ Pictures = dict[int, list[tuple[str, str, str]]]
 
 def render(card: Scorecard, title: str, pictures: Pictures | None = None, missed: Sequence[str] = ()) -> str:
     """The page. `missed` are floors."""
-    from jinja2 import Environment, PackageLoader
-
-    from sastrugi import __version__
-
-    environment = Environment(loader=PackageLoader("sastrugi.report"), autoescape=True, trim_blocks=True)
     short = card.short
     groups = [(words, own) for key, words in SHORTFALLS.items() if (own := [f for f in short if f.shortfall == key])]
     drawn = {
@@ -47,8 +43,8 @@ def render(card: Scorecard, title: str, pictures: Pictures | None = None, missed
     headline = [(name.replace("_", " "), getattr(card, name)) for name in ("intact", "complete", "named", "all_three")]
     by_bytes = [("intact, by bytes", card.intact_bytes), ("complete, by bytes", card.complete_bytes)]
     causes = [(count, CAUSES[cause]) for cause, count in Counter(file.cause for file in short).most_common()]
-    return environment.get_template("report.html").render(
-        card=card, title=title, version=__version__, figures=drawn, headline=headline, short=short, groups=groups,
+    return page(
+        "report.html", card=card, title=title, figures=drawn, headline=headline, short=short, groups=groups,
         missed=missed, by_bytes=by_bytes, causes=causes, pictures=pictures or {}, columns=COLUMNS, verdicts=_VERDICTS,
         most_maps=_MOST_MAPS, most_results=_MOST_RESULTS, percent=percent, size=format_size,
         damage_map=figures.damage_map,

@@ -19,6 +19,7 @@ BY: dict[str, Callable[[FileScore], str]] = {
     "kind": lambda f: f.kind,
     "group": lambda f: f.group,
     "loss": lambda f: f.loss,
+    "file-system": lambda f: f.file_system or "–",
     "life": lambda f: f"{f.volume}, life {f.life}",
     "volume": lambda f: f.volume,
     "pieces": lambda f: f"{f.pieces}" if f.pieces < _MOST_PIECES else f"{_MOST_PIECES} or more",

@@ -14,6 +14,7 @@ from sastrugi.scoring.calibration import calibrate
 from sastrugi.scoring.candidates import CandidateSet, Shifted, find_candidates
 from sastrugi.scoring.claims import read_claims
 from sastrugi.scoring.damage import shortfall
+from sastrugi.scoring.elsewhere import below_root, folders_above, from_elsewhere
 from sastrugi.scoring.groups import figures_of, group_of
 from sastrugi.scoring.matching import Candidate, assign
 from sastrugi.scoring.names import NameVerdict, compare_names, worth_of_name
@@ -51,11 +52,14 @@ def judge(
     files_of: str = "lost",
     table: Path | None = None,
     leave_out: tuple[str, ...] = (),
+    copied: bool = False,
+    root: str | None = None,
 ) -> Judgement:
     """Judge a folder of results, or findings of a scan file (those of a selection), which nobody need have extracted.
 
     `files_of` is the set of reference files (see sets.parse_set); `table` tells what the program said of its results
-    (see claims); files of the folder that fit a pattern of `leave_out` are no results. Raises SastrugiError where
+    (see claims); files of the folder that fit a pattern of `leave_out` are no results. `copied`: the folder came from
+    another computer (see elsewhere); `root`: the folder among the results from which their paths count. Raises SastrugiError where
     something cannot be used.
     """
     chosen = parse_set(files_of, specimen.truth)
@@ -66,13 +70,19 @@ def judge(
         require_outside(results, specimen.folder, "the specimen itself")
         require_outside(specimen.folder, results, "the folder of results, which would be scored with it")
     require_unchanged(specimen, progress)
+    assumed: tuple[str, ...] = ()
     if results.is_dir():
         folder = read_folder(results, read_claims(table, results), leave_out)
+        if root:
+            folder, assumed = below_root(folder, root)
+        if copied:
+            folder, more = from_elsewhere(folder, files)
+            assumed += more
     else:
         wanted = (selection or Selection()).with_default_state("any" if chosen.standing else "lost")
         folder = Folder(read_findings(results, wanted, specimen.medium), [])
     found = find_candidates(specimen, files, folder.results, progress)
-    return Judgement(specimen, files, printable(results.name), folder, found, chosen)
+    return Judgement(specimen, files, printable(results.name), folder, found, chosen, assumed)
 
 
 class Judgement:
@@ -86,7 +96,9 @@ class Judgement:
         folder: Folder,
         found: CandidateSet,
         chosen: FileSet,
+        assumed: tuple[str, ...] = (),
     ) -> None:
+        self._assumed = assumed
         self._results_from = results_from
         self._specimen, self._files, self._results, self._found = specimen, files, folder.results, found
         self._chosen, self._unreadable, self._folder = chosen, folder.unreadable, folder
@@ -137,6 +149,8 @@ class Judgement:
         known = counts["reference"] + counts["live"] + counts["stale"]
         return Scorecard(
             specimen=self._specimen.truth.recipe,
+            identity=self._specimen.truth.medium.digest,
+            title=self._specimen.truth.title,
             set=self._chosen.name,
             results_from=self._results_from,
             **figures_of(scores),
@@ -155,7 +169,13 @@ class Judgement:
             table_rows=self._folder.table_rows,
             table_matched=self._folder.table_matched,
             left_out=self._folder.left_out,
+            assumed=(*folders_above(self._whole_names()), *self._assumed),
         )
+
+    def _whole_names(self) -> list[tuple[str, str]]:
+        """Names of results and references that are the same to the last folder."""
+        whole = ((n, c) for n, c in self._answers.items() if c.name == NameVerdict.FULL)
+        return [(self._results[c.result].named, self._files[n].path) for n, c in whole]
 
     def of(self, number: int) -> tuple[TruthFile, FileScore, Result | None]:
         """A file of the set, by its number in the truth; the verdict about it, and the result that answers for it."""
@@ -198,6 +218,7 @@ class Judgement:
             kind=file.kind,
             group=group_of(file.kind),
             volume=file.volume,
+            file_system=self._file_systems.get((file.volume, file.life), ""),
             life=file.life,
             loss=file.end,
             pieces=len(join(file.extents)),

@@ -16,7 +16,7 @@ OpensWord = Literal["yes", "no", "untested"]
 if TYPE_CHECKING:
     import pandas as pd
 
-SCORECARD_VERSION = 3
+SCORECARD_VERSION = 4
 _Z95 = 1.959963984540054
 
 ContentVerdict = Literal["intact", "padded", "cut", "mixed", "foreign", "missing"]
@@ -72,6 +72,7 @@ class FileScore(_Value):
     has_content: bool
     beyond_ceiling: bool
     name_beyond_ceiling: bool
+    file_system: str = ""
     shift: int | None
     shifted: float
     cause: Cause
@@ -153,16 +154,19 @@ class Group(_Value):
 
 
 class Scorecard(_Value):
-    """All of it. Headline figures are out of the set and out of the ceiling; `groups` give them by each property.
+    """All of it. `specimen` is its name and `identity` the digest of its medium. Headline figures are out of the set and out of the ceiling; `groups` give them by each property.
     `names` counts the verdicts of names of files of which something came back, `live_copies` the files that could come
     back whole only because live files hold the same; `table_rows` and `table_matched` tell how much of a table of
-    claims was of these results, `left_out` how many files a pattern took out of them. `unreadable` are folders among
+    claims was of these results, `left_out` how many files a pattern took out of them,
+    `assumed` what was taken for granted of their paths, names and times. `unreadable` are folders among
     the results that could not be read, and why; `below_the_floor` the floors missed, in words.
     """
 
     format: Literal["sastrugi-scorecard"] = "sastrugi-scorecard"
     version: int = SCORECARD_VERSION
     specimen: str
+    identity: str = ""
+    title: str = ""
     set: str
     results_from: str
     intact: Figure
@@ -187,6 +191,7 @@ class Scorecard(_Value):
     table_rows: int = 0
     table_matched: int = 0
     left_out: int = 0
+    assumed: tuple[str, ...] = ()
     below_the_floor: tuple[str, ...] = ()
 
     def frame(self) -> pd.DataFrame:

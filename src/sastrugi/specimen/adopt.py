@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import re
 import tomllib
 from collections import defaultdict
 from collections.abc import Sequence
@@ -39,6 +40,7 @@ from sastrugi.volumes.base import Entry
 
 _ZEROS = bytes(4 << 20)
 _READ = 4 << 20
+_LONGEST_NAME = 60
 _NO_READER = "its file system is not one that can be read here: what still tells of names and places is not known"
 
 
@@ -104,12 +106,12 @@ def originals_below(folder: Path) -> list[OriginalFile]:
 
 def adopt(
     image: Medium, originals: Path, into: Path, progress: Progress, before: Medium | None = None,
-    lost: Sequence[str] = ("*",), replace: bool = False,
+    lost: Sequence[str] = ("*",), replace: bool = False, name: str = "",
 ) -> Adoption:  # fmt: skip
     """Make a specimen of `image` in the new folder `into` (or, with `replace`, in the place of the specimen there).
 
     With `before`, an image of the same medium before the loss, the originals are located there, and `image` tells what
-    still stands. Of the originals that no volume lists those count as lost that the patterns of `lost` name, the
+    still stands. The specimen is called `name`, or else after its image. Of the originals that no volume lists those count as lost that the patterns of `lost` name, the
     others as live. Raises SpecimenError if nothing of the originals is on the medium, or a pattern names none.
     """
     files = originals_below(originals)
@@ -138,8 +140,14 @@ def adopt(
         with _opened(folder / SPECIMEN_IMAGE, image.sector) as medium:
             found = _Adopting(files, catalogue, medium, before or image, before is not None, lost)
             found.locate(locator, progress)
-            found.write(folder, image, originals.name, progress)
+            found.write(folder, image, originals.name, progress, name or name_of(image.path))
     return found.adoption
+
+
+def name_of(image: Path) -> str:
+    """What a specimen is called after its image: in the letters of recipes' names."""
+    words = re.sub(r"[^a-z0-9]+", "-", image.stem.casefold()).strip("-")
+    return words[:_LONGEST_NAME].rstrip("-") or "adopted"
 
 
 def _opened(path: Path, sector: int) -> Medium:
@@ -289,7 +297,7 @@ class _Adopting:
                 self.known.append(known)
                 self.adoption.others += 1
 
-    def write(self, folder: Path, image: Medium, originals: str, progress: Progress) -> None:
+    def write(self, folder: Path, image: Medium, originals: str, progress: Progress, name: str) -> None:
         progress.start("digest", image.size)
         names = [RECIPE_FILE, TRUTH_FILE]
         unreadable = list(image.unreadable)
@@ -301,7 +309,7 @@ class _Adopting:
             unreadable=tuple(unreadable),
         )  # fmt: skip
         truth = Truth(
-            recipe="adopted", title=f"{image.path.name}, with the originals of {originals}", seed=0, medium=medium,
+            recipe=name, title=f"{image.path.name}, with the originals of {originals}", seed=0, medium=medium,
             volumes=tuple(_volume(part) for part in self.parts), folders=(),
             files=truths_of(self.known, self.records, folder),
         )  # fmt: skip

@@ -1,0 +1,275 @@
+"""A ledger, opened: trials go in once, and can be listed, read and plotted."""
+
+from __future__ import annotations
+
+import re
+from collections.abc import Callable, Iterator, Mapping
+from contextlib import contextmanager
+from dataclasses import dataclass
+from importlib import resources
+from pathlib import Path
+from typing import Any, TypeVar
+
+import zstandard
+from sqlalchemy import Connection, Engine, create_engine, event, func, insert, inspect, select
+from sqlalchemy.exc import DatabaseError, IntegrityError, OperationalError, SQLAlchemyError
+from sqlalchemy.pool import NullPool
+
+from sastrugi.campaign.ledger.tables import scorecards, trials
+from sastrugi.campaign.record import Trial, parse_trial
+from sastrugi.errors import LedgerError
+from sastrugi.scoring.reading import parse_scorecard
+from sastrugi.scoring.scorecard import Scorecard
+
+_PATIENCE = 30
+"""Seconds to wait while another process writes."""
+_VERSION_TABLE = "alembic_version"
+NEWEST = "0001"
+"""The last migration: what this program writes."""
+_LARGEST = 1 << 30
+_PASSWORD = re.compile(r"(://[^:/@]*):[^@]*@")
+
+T = TypeVar("T")
+
+
+@dataclass(frozen=True, slots=True)
+class LedgerRow:
+    """What is listed of a trial. Figures are shares of the set; None where it is empty."""
+
+    id: str
+    began: str
+    specimen: str
+    identity: str
+    file_systems: str
+    losses: str
+    engine: str
+    engine_version: str
+    by_hand: bool
+    outcome: str
+    campaign: str
+    cell: str
+    files: int
+    intact: float
+    attainable: float
+    complete: float
+    named: float
+    all_three: float
+    named_of: int
+    noise: int
+    results: int
+    seconds: float | None
+    cpu: float | None
+    memory: float | None
+
+    def share(self, figure: str) -> float | None:
+        """A figure as a share of its set."""
+        of = self.named_of if figure == "named" else self.files
+        value: float = getattr(self, figure)
+        return value / of if of else None
+
+
+_LISTED = [column for column in trials.columns if column.name != "record"]
+
+
+class Ledger:
+    """One ledger. Use it in a `with`."""
+
+    def __init__(self, engine: Engine, told: str) -> None:
+        self._engine, self.told = engine, told
+
+    def __enter__(self) -> Ledger:
+        return self
+
+    def __exit__(self, *_: object) -> None:
+        self._engine.dispose()
+
+    def add(self, trial: Trial, card: Scorecard) -> bool:
+        """Keep a trial with its scorecard; False if it is there already, as it is or from before it was scored."""
+        row = _row(trial, card)
+        text = card.model_dump_json(by_alias=True).encode("utf-8", "backslashreplace")
+        packed = zstandard.ZstdCompressor(level=3).compress(text)
+
+        def work(connection: Connection) -> bool:
+            known = connection.execute(select(trials.c.id).where(trials.c.id == trial.id)).first()
+            if known is not None:
+                connection.execute(trials.update().where(trials.c.id == trial.id).values(**row))
+                connection.execute(scorecards.update().where(scorecards.c.trial == trial.id).values(scorecard=packed))
+                return False
+            connection.execute(insert(trials).values(**row))
+            connection.execute(insert(scorecards).values(trial=trial.id, scorecard=packed))
+            return True
+
+        try:
+            return self._do(work, writing=True)
+        except IntegrityError:  # another process kept it in the meantime
+            return False
+
+    def rows(
+        self, where: Mapping[str, str] | None = None, limit: int = 0, newest_first: bool = True
+    ) -> list[LedgerRow]:
+        """Trials by columns with their values (patterns with * and ? are allowed), the newest first."""
+        order = trials.c.began.desc() if newest_first else trials.c.began
+        query = select(*_LISTED).order_by(order, trials.c.id)
+        for name, pattern in (where or {}).items():
+            query = query.where(_fits(name, pattern))
+        if limit:
+            query = query.limit(limit)
+        return self._do(lambda connection: [LedgerRow(*row) for row in connection.execute(query)])
+
+    def count(self) -> int:
+        return self._do(lambda connection: int(connection.execute(select(func.count()).select_from(trials)).scalar_one()))
+
+    def read(self, beginning: str) -> tuple[Trial, Scorecard]:
+        """The trial whose number begins so. Raises LedgerError if there is none, or more than one."""
+        if not re.fullmatch(r"[0-9a-f]{1,32}", beginning):
+            raise LedgerError(f"'{beginning[:40]}' is no number of a trial: 'sastrugi ledger list' shows them")
+        query = select(trials.c.id, trials.c.record, scorecards.c.scorecard).join(
+            scorecards, scorecards.c.trial == trials.c.id
+        ).where(trials.c.id.startswith(beginning)).limit(2)  # fmt: skip
+        found = self._do(lambda connection: connection.execute(query).all())
+        if len(found) != 1:
+            told = "no trial" if not found else "more than one trial"
+            raise LedgerError(f"{told} in {self.told} has a number that begins with {beginning}")
+        number, record, packed = found[0]
+        return parse_trial(record, f"trial {number[:8]}"), _unpacked(packed, f"trial {number[:8]}")
+
+    def _do(self, work: Callable[[Connection], T], writing: bool = False) -> T:
+        try:
+            with self._engine.begin() as connection:
+                if writing and self._engine.dialect.name == "sqlite":
+                    connection.exec_driver_sql("BEGIN IMMEDIATE")
+                return work(connection)
+        except IntegrityError:
+            raise
+        except SQLAlchemyError as error:
+            raise LedgerError(_words(error, self.told)) from error
+
+
+def _fits(name: str, pattern: str) -> Any:
+    column = trials.c[name]
+    if any(char in pattern for char in "*?"):
+        text = pattern.replace("\\", "\\\\").replace("%", "\\%").replace("_", "\\_").replace("*", "%").replace("?", "_")
+        return column.like(text, escape="\\")
+    return column == pattern
+
+
+def _row(trial: Trial, card: Scorecard) -> dict[str, Any]:
+    measures = trial.measures
+    return {
+        "id": trial.id, "began": trial.began, "specimen": trial.specimen.name[:80],
+        "identity": trial.specimen.identity, "file_systems": " ".join(trial.specimen.file_systems)[:120],
+        "losses": " ".join(trial.specimen.losses)[:120], "engine": trial.engine.name[:80],
+        "engine_version": trial.engine.version[:80], "by_hand": trial.by_hand, "outcome": trial.outcome,
+        "campaign": trial.campaign[:80], "cell": trial.cell[:200], "files": card.intact.of_set,
+        "intact": card.intact.value, "attainable": card.intact.of_ceiling, "complete": card.complete.value,
+        "named": card.named.value, "all_three": card.all_three.value, "named_of": card.named.of_set,
+        "noise": card.classes.get("noise", 0), "results": len(card.results), "seconds": measures.seconds,
+        "cpu": measures.cpu, "memory": measures.memory, "record": trial.model_dump(mode="json"),
+    }  # fmt: skip
+
+
+def _unpacked(packed: bytes, told: str) -> Scorecard:
+    try:
+        text = zstandard.ZstdDecompressor().decompress(packed, max_output_size=_LARGEST)
+    except zstandard.ZstdError as error:
+        raise LedgerError(f"{told}: its scorecard is damaged") from error
+    return parse_scorecard(text, told)
+
+
+def open_ledger(where: str) -> Ledger:
+    """The ledger at a path (SQLite) or a URL (`postgresql://…`), made where there is none, and brought up to this
+    version. Raises LedgerError where it cannot be reached, is none, or is of a later version."""
+    told = _PASSWORD.sub(r"\1:…@", where)
+    url = where
+    if "://" not in where:
+        path = Path(where)
+        if path.is_dir():
+            raise LedgerError(f"{where}: is a folder: name a file for the ledger")
+        if not path.absolute().parent.is_dir():
+            raise LedgerError(f"{where}: there is no folder for it: make that first")
+        url = f"sqlite:///{path.absolute()}"
+    elif where.startswith("postgresql://"):
+        url = where.replace("postgresql://", "postgresql+psycopg://", 1)
+    try:
+        # A process forks workers and lives for days: a connection lasts as long as one piece of work.
+        engine = create_engine(url, poolclass=NullPool, **_arguments(url))
+    except (SQLAlchemyError, ValueError) as error:
+        raise LedgerError(f"{told}: is no ledger's address: name a file, or postgresql://user@host/name") from error
+    except ImportError as error:
+        raise LedgerError(f"{told}: this needs a driver that is not installed: pip install 'sastrugi[postgres]'") from error
+    if engine.dialect.name == "sqlite":
+        event.listen(engine, "connect", _prepare_sqlite)
+    with _telling(told):
+        _bring_up(engine, told)
+    return Ledger(engine, told)
+
+
+def _arguments(url: str) -> dict[str, Any]:
+    if url.startswith("sqlite"):
+        return {"connect_args": {"timeout": _PATIENCE}}
+    return {"connect_args": {"connect_timeout": 10}}
+
+
+def _prepare_sqlite(connection: Any, _record: object) -> None:
+    connection.isolation_level = None  # transactions begin where this module says so
+    connection.execute("PRAGMA foreign_keys = ON")
+
+
+def _bring_up(engine: Engine, told: str) -> None:
+    """Run the migrations that are missing; in one transaction, and one process at a time."""
+    with engine.connect() as connection:
+        tables = inspect(connection).get_table_names()
+        version = None
+        if _VERSION_TABLE in tables:
+            version = connection.exec_driver_sql(f"SELECT version_num FROM {_VERSION_TABLE}").scalar()
+        if version == NEWEST:
+            return
+        if version is not None and str(version) > NEWEST:
+            raise LedgerError(f"{told}: is a ledger of a later version of this program ({version}): use that one")
+        if version is None and set(tables) - {_VERSION_TABLE}:
+            raise LedgerError(f"{told}: is a database of something else: name another file for the ledger")
+    migrate(engine)
+
+
+def migrate(engine: Engine, to: str = "head") -> None:
+    """Bring the tables to a version by Alembic's scripts. Two processes may come here at once: the second finds it
+    done."""
+    from alembic import command
+    from alembic.config import Config
+
+    config = Config()
+    config.set_main_option("script_location", str(resources.files("sastrugi.campaign.ledger") / "migrations"))
+    with engine.connect() as connection:
+        if engine.dialect.name == "sqlite":
+            connection.exec_driver_sql("BEGIN IMMEDIATE")
+        else:
+            connection.exec_driver_sql("SELECT pg_advisory_xact_lock(7274747)")
+        config.attributes["connection"] = connection
+        command.upgrade(config, to)
+        connection.commit()
+
+
+@contextmanager
+def _telling(told: str) -> Iterator[None]:
+    try:
+        yield
+    except SQLAlchemyError as error:
+        raise LedgerError(_words(error, told)) from error
+
+
+def _words(error: SQLAlchemyError, told: str) -> str:
+    """What the database says, in words of ours where it is something usual."""
+    text = " ".join(str(getattr(error, "orig", None) or error).split())
+    if "locked" in text:
+        return f"{told}: another program holds it locked: try again when that has ended"
+    if "not a database" in text or "malformed" in text:
+        return f"{told}: is no ledger, or is damaged"
+    if "readonly" in text or "read-only" in text:
+        return f"{told}: cannot be written: no permission"
+    if "unable to open" in text:
+        return f"{told}: cannot be opened: no permission"
+    if isinstance(error, OperationalError):
+        return f"{told}: the database cannot be reached or used: {text[:160]}"
+    if isinstance(error, DatabaseError):
+        return f"{told}: the database refuses: {text[:160]}"
+    return f"{told}: cannot be used: {text[:160]}"

@@ -1,0 +1,135 @@
+"""The record of one trial: `trial.json` in its folder, beside its scorecard (docs/formats/trial.md)."""
+
+from __future__ import annotations
+
+from pathlib import Path
+from typing import Any, Literal
+
+from pydantic import BaseModel, ConfigDict, ValidationError
+
+from sastrugi.errors import EngineError, system_words
+from sastrugi.media import Extent
+from sastrugi.scoring.reading import read_scorecard
+from sastrugi.scoring.scorecard import Scorecard
+from sastrugi.texts import parse_json, read_text
+
+TRIAL_FILE, SCORECARD_FILE, LOG_FILE, RESULTS_FOLDER = "trial.json", "scorecard.json", "output.log", "results"
+TRIAL_VERSION = 1
+_LARGEST = 16 << 20
+
+Outcome = Literal[
+    "done", "partly", "nothing", "failed", "crashed", "time limit", "memory limit", "disk limit", "disk full",
+    "changed the medium", "handed out",
+]  # fmt: skip
+ENDED_WELL: frozenset[str] = frozenset({"done", "partly", "nothing"})
+
+
+class _Value(BaseModel):
+    model_config = ConfigDict(extra="forbid", frozen=True)
+
+
+class TrialSpecimen(_Value):
+    """The specimen: its name, the digest of its medium, and what it stands for. `parameters` are those of a campaign."""
+
+    name: str
+    title: str
+    identity: str
+    seed: int
+    size: int
+    file_systems: tuple[str, ...]
+    losses: tuple[str, ...]
+    parameters: dict[str, str] = {}
+
+
+class TrialEngine(_Value):
+    name: str
+    version: str
+    command: tuple[str, ...] = ()
+    medium: str = "image"
+    options: str = ""
+
+
+class Measures(_Value):
+    """What a run took: seconds, seconds of processors, bytes of memory at most, bytes read and written; None where
+    nobody could measure it."""
+
+    seconds: float | None = None
+    cpu: float | None = None
+    memory: int | None = None
+    read: int | None = None
+    written: int | None = None
+
+
+class Trial(_Value):
+    """One engine on one specimen. `changed` are the ranges of its medium that were written; `left_behind` counts the
+    processes that outlived it, `said` the bytes that it printed; `confined` tells that it could write nowhere else.
+    `overhead` are the seconds that the bench itself took."""
+
+    format: Literal["sastrugi-trial"] = "sastrugi-trial"
+    version: int = TRIAL_VERSION
+    id: str
+    began: str
+    by_hand: bool = False
+    specimen: TrialSpecimen
+    engine: TrialEngine
+    outcome: Outcome
+    status: int | None = None
+    signal: int | None = None
+    measures: Measures = Measures()
+    changed: tuple[Extent, ...] = ()
+    left_behind: int = 0
+    said: int = 0
+    confined: bool = False
+    overhead: float = 0.0
+    notes: str = ""
+    bench: str = ""
+    campaign: str = ""
+    cell: str = ""
+
+    @property
+    def ended_well(self) -> bool:
+        return self.outcome in ENDED_WELL
+
+    @property
+    def spoken(self) -> str:
+        """The engine with its version."""
+        return f"{self.engine.name} {self.engine.version}".rstrip()
+
+
+def read_trial(folder: Path) -> Trial:
+    """The record in a trial's folder. Raises EngineError."""
+    path = folder / TRIAL_FILE
+    try:
+        document = parse_json(read_text(path, _LARGEST))
+    except OSError as error:
+        raise EngineError(f"{path}: cannot be read: {system_words(error)}") from error
+    except ValueError as error:
+        raise EngineError(f"{path}: is no record of a trial: {error}") from error
+    return parse_trial(document, str(path))
+
+
+def parse_trial(document: Any, origin: str) -> Trial:
+    if not isinstance(document, dict) or document.get("format") != "sastrugi-trial":
+        raise EngineError(f"{origin}: is no record of a trial")
+    if document.get("version") != TRIAL_VERSION:
+        raise EngineError(
+            f"{origin}: is version {document.get('version')!s:.20} of the record, this program reads {TRIAL_VERSION}"
+        )
+    try:
+        return Trial.model_validate(document)
+    except (ValidationError, RecursionError, OverflowError) as error:
+        raise EngineError(f"{origin}: is damaged: run the trial again") from error
+
+
+def scorecard_of(folder: Path) -> Scorecard:
+    """The scorecard in a trial's folder. Raises EngineError where the trial has none yet."""
+    path = folder / SCORECARD_FILE
+    if not path.is_file():
+        raise EngineError(f"{folder}: this trial has no score yet: give its results with 'sastrugi trial --results'")
+    return read_scorecard(path)
+
+
+def is_of_trial(path: str) -> bool:
+    """Whether a file of this path below a trial's folder is one that the trial made."""
+    first, _, rest = path.partition("/")
+    return path in (TRIAL_FILE, SCORECARD_FILE, LOG_FILE) or (first == RESULTS_FOLDER and bool(rest))

@@ -1,0 +1,228 @@
+"""A campaign, carried out: what is missing is done, what stands is left, and every trial goes into the ledger."""
+
+from __future__ import annotations
+
+import json
+import os
+import re
+import shutil
+import time
+from collections.abc import Iterator
+from contextlib import suppress
+from dataclasses import dataclass, field
+from pathlib import Path
+
+from sastrugi.campaign.ledger import Ledger
+from sastrugi.campaign.local import Limits, run_here
+from sastrugi.campaign.matrix import Campaign, Cell
+from sastrugi.campaign.record import SCORECARD_FILE, TRIAL_FILE, Trial, read_trial, scorecard_of
+from sastrugi.campaign.specimens import SpecimenStore
+from sastrugi.campaign.work import Done, Task
+from sastrugi.errors import EngineError, SastrugiError, system_words
+from sastrugi.progress import Progress
+from sastrugi.safety import write_text
+from sastrugi.scoring.floors import missed, parse_floors
+from sastrugi.scoring.scorecard import Scorecard
+from sastrugi.texts import parse_json, read_text
+from sastrugi.units import parse_share
+
+CAMPAIGN_FILE, CELLS, SPECIMENS = "campaign.json", "cells", "specimens"
+_FORMAT, _VERSION = "sastrugi-campaign", 1
+_LARGEST = 256 << 20
+_KEY = re.compile(r"[0-9a-f]{16}")
+_SAVE = 1.0
+"""Seconds between two saves of the list of cells."""
+
+
+@dataclass(slots=True)
+class CellState:
+    """One cell as it stands: where its trial is, or why there is none; and the floors of the gate that it missed."""
+
+    key: str
+    label: str
+    specimen: str
+    parameters: dict[str, str]
+    engine: str
+    repeat: int
+    trial: Trial | None = None
+    problem: str = ""
+    below_the_gate: tuple[str, ...] = ()
+
+
+@dataclass(slots=True)
+class CampaignState:
+    """A campaign's folder, read: its cells in the order of the campaign."""
+
+    folder: Path
+    name: str
+    title: str
+    engines: list[str]
+    cells: list[CellState] = field(default_factory=list)
+
+    def scorecards(self, engine: str = "") -> Iterator[tuple[CellState, Scorecard]]:
+        """The scorecards of the cells that have one, of one engine or of all."""
+        for cell in self.cells:
+            if cell.trial is not None and engine in ("", cell.engine):
+                yield cell, scorecard_of(self.folder / CELLS / cell.key)
+
+    @property
+    def ended(self) -> int:
+        return sum(cell.trial is not None for cell in self.cells)
+
+
+def run_campaign(
+    campaign: Campaign,
+    folder: Path,
+    progress: Progress,
+    ledger: Ledger | None = None,
+    jobs: int | None = None,
+    cluster: str = "",
+) -> CampaignState:
+    """Carry out the cells that are not there yet, here or on a Dask cluster. Nothing that ended is done again or lost,
+    however this ends. Raises EngineError, DestinationError, Interrupted."""
+    gate = Gate(campaign)
+    try:
+        (folder / CELLS).mkdir(parents=True, exist_ok=True)
+    except OSError as error:
+        raise EngineError(f"{folder}: cannot be used for the campaign: {system_words(error)}") from error
+    if (folder / CAMPAIGN_FILE).is_file() and _read_list(folder)["name"] != campaign.text.name:
+        raise EngineError(f"{folder}: holds the campaign {_read_list(folder)['name']}: name another folder")
+    book = _Book(campaign, folder, gate)
+    book.save(now=True)
+    kept = campaign.text.keep_results
+    tasks = [
+        Task(cell, campaign.text.name, campaign.text.files_of, kept) for cell in campaign.cells if not book.stands(cell)
+    ]
+    for cell in campaign.cells:
+        if book.stands(cell):
+            book.ended(cell.key, ledger)
+
+    def tell(done: Done) -> None:
+        if done.problem:
+            book.problems[done.key] = done.problem
+        else:
+            book.problems.pop(done.key, None)
+            book.ended(done.key, ledger)
+        book.save()
+
+    try:
+        if tasks and cluster:
+            from sastrugi.campaign.cluster import run_on_cluster
+
+            run_on_cluster(cluster, tasks, folder / CELLS, progress, tell)
+        elif tasks:
+            text = campaign.text.limits
+            limits = Limits(
+                jobs or text.jobs or os.cpu_count() or 1, text.memory, text.disk, campaign.text.keep_specimens
+            )
+            run_here(tasks, SpecimenStore(folder / SPECIMENS), folder / CELLS, limits, progress, tell)
+    finally:
+        book.save(now=True)
+    _clear_others(folder / CELLS, {cell.key for cell in campaign.cells})
+    return read_campaign(folder)
+
+
+class Gate:
+    """The floors of a campaign; floors that cannot be read are refused before anything is done. A cell where nothing
+    was to come back (a negative control) stands if nothing did."""
+
+    def __init__(self, campaign: Campaign) -> None:
+        text = campaign.text.gate
+        self._floors, self._ceiling_floors = parse_floors(text.floor), parse_floors(text.ceiling_floor)
+        self._most_noise = None if text.max_noise is None else parse_share(text.max_noise)
+
+    def missed(self, trial: Trial, card: Scorecard) -> list[str]:
+        """What a trial falls short of, in words."""
+        if not (self._floors or self._ceiling_floors or self._most_noise is not None):
+            return []
+        ended = [] if trial.ended_well else [f"the engine ended with: {trial.outcome}"]
+        return ended + missed(card, self._floors, self._ceiling_floors, self._most_noise)
+
+
+class _Book:
+    """The list of cells, as it is kept in the campaign's folder."""
+
+    def __init__(self, campaign: Campaign, folder: Path, gate: Gate) -> None:
+        self._campaign, self._folder, self._gate = campaign, folder, gate
+        self.problems: dict[str, str] = {}
+        self._below: dict[str, list[str]] = {}
+        self._saved = 0.0
+
+    def stands(self, cell: Cell) -> bool:
+        """Whether a cell's trial is there and can be read."""
+        at = self._folder / CELLS / cell.key
+        try:
+            return (at / SCORECARD_FILE).is_file() and bool(read_trial(at).id)
+        except SastrugiError:
+            shutil.rmtree(at, ignore_errors=True)
+            return False
+
+    def ended(self, key: str, ledger: Ledger | None) -> None:
+        at = self._folder / CELLS / key
+        trial, card = read_trial(at), scorecard_of(at)
+        self._below[key] = self._gate.missed(trial, card)
+        if ledger is not None:
+            ledger.add(trial, card)
+
+    def save(self, now: bool = False) -> None:
+        if not now and time.monotonic() - self._saved < _SAVE:
+            return
+        self._saved = time.monotonic()
+        cells = [
+            {
+                "key": cell.key, "label": cell.label, "specimen": cell.wanted.label,
+                "parameters": dict(cell.wanted.parameters), "engine": cell.engine.name, "repeat": cell.repeat,
+                "problem": self.problems.get(cell.key, ""), "below_the_gate": self._below.get(cell.key, []),
+            }
+            for cell in self._campaign.cells
+        ]  # fmt: skip
+        document = {
+            "format": _FORMAT, "version": _VERSION, "name": self._campaign.text.name,
+            "title": self._campaign.text.title, "engines": [engine.name for engine in self._campaign.engines],
+            "cells": cells,
+        }  # fmt: skip
+        write_text(self._folder / CAMPAIGN_FILE, json.dumps(document, ensure_ascii=False, indent=1) + "\n")
+
+
+def _clear_others(cells: Path, keys: set[str]) -> None:
+    """Take away the trials of cells that the campaign has no more: they are in the ledger."""
+    for path in cells.iterdir():
+        if _KEY.fullmatch(path.name) and path.name not in keys and (path / TRIAL_FILE).is_file():
+            with suppress(OSError):
+                shutil.rmtree(path)
+
+
+def _read_list(folder: Path) -> dict[str, object]:
+    path = folder / CAMPAIGN_FILE
+    try:
+        document = parse_json(read_text(path, _LARGEST))
+    except OSError as error:
+        raise EngineError(f"{folder}: holds no campaign ({CAMPAIGN_FILE}): make one with 'sastrugi campaign run'") from error
+    except ValueError as error:
+        raise EngineError(f"{path}: cannot be used: {error}") from error
+    if not isinstance(document, dict) or document.get("format") != _FORMAT or document.get("version") != _VERSION:
+        raise EngineError(f"{path}: is no list of cells that this program reads: run the campaign again")
+    return document
+
+
+def read_campaign(folder: Path) -> CampaignState:
+    """A campaign's folder as it stands, also while the campaign runs. Raises EngineError."""
+    document: dict[str, object] = _read_list(folder)
+    try:
+        state = CampaignState(folder, str(document["name"]), str(document["title"]), list(document["engines"]))  # type: ignore[call-overload]
+        for row in document["cells"]:  # type: ignore[attr-defined]
+            if not _KEY.fullmatch(row["key"]):
+                raise ValueError(row["key"])
+            cell = CellState(
+                row["key"], row["label"], row["specimen"], dict(row["parameters"]), row["engine"], row["repeat"],
+                problem=row["problem"], below_the_gate=tuple(row["below_the_gate"]),
+            )  # fmt: skip
+            at = folder / CELLS / cell.key
+            if (at / SCORECARD_FILE).is_file():
+                cell.trial = read_trial(at)
+            state.cells.append(cell)
+    except (KeyError, TypeError, ValueError, AttributeError) as error:
+        raise EngineError(f"{folder / CAMPAIGN_FILE}: is damaged: run the campaign again") from error
+    return state
+
+

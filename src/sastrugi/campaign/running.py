@@ -1,0 +1,127 @@
+"""One run of an engine: within its limits, measured, with everything that it started ended."""
+
+from __future__ import annotations
+
+import json
+import os
+import subprocess
+import sys
+import time
+from collections.abc import Callable
+from contextlib import suppress
+from dataclasses import dataclass
+from pathlib import Path
+from typing import Any
+
+from sastrugi.campaign import supervisor
+from sastrugi.campaign.engines import Engine
+from sastrugi.errors import EngineError
+from sastrugi.progress import Progress
+
+_LOOK = 0.05
+_PATIENCE = 10.0
+"""Seconds for the supervisor to end after it was asked to."""
+
+
+@dataclass(frozen=True, slots=True)
+class Run:
+    """How a run ended (`outcome`: done, partly, nothing, failed, crashed, time limit, memory limit, disk limit, disk
+    full), with the exit status or the signal that ended it, and what it took: seconds, seconds of processors, bytes of
+    memory at most, bytes read and written; how many processes it left behind, how many bytes it said, and whether it
+    could write nowhere else."""
+
+    outcome: str
+    status: int | None
+    signal: int | None
+    seconds: float
+    cpu: float
+    memory: int
+    read: int
+    written: int
+    left_behind: int
+    said: int
+    confined: bool
+
+
+def run_engine(
+    engine: Engine, places: dict[str, str], writable: list[Path], log: Path, progress: Progress, disk_limit: int
+) -> Run:
+    """Run an engine that finds its `places` (medium, results, scratch). It may write below `writable`; what it says goes
+    to `log`. Raises EngineError where it cannot be started, Interrupted where the user asks to stop; then all is ended.
+    """
+    folder = engine.working_folder(places)
+    if not Path(folder).is_dir():
+        raise EngineError(f"engine '{engine.name}': its folder {folder} is not there")
+    order = {
+        "bench": os.getpid(),
+        "command": engine.command(places),
+        "environment": engine.surroundings(places),
+        "folder": folder,
+        "writable": [str(path.resolve()) for path in writable],
+        "measured": [places["results"], places["scratch"]],
+        "log": str(log),
+        "seconds": engine.time_limit,
+        "memory": engine.memory_limit or 0,
+        "disk": engine.disk_limit or disk_limit,
+        "confined": engine.confined,
+    }
+    told = log.with_name(log.name + ".order")
+    told.write_text(json.dumps(order), encoding="utf-8")
+    try:
+        report = _supervised(told, progress, engine)
+    finally:
+        told.unlink(missing_ok=True)
+    status = report["status"]
+    crashed = status is not None and status < 0
+    outcome = report["limit"] or ("crashed" if crashed else engine.meaning(status))
+    return Run(
+        outcome, None if crashed else status, -status if crashed else None, report["seconds"], report["cpu"],
+        report["memory"], report["read"], report["written"], report["left_behind"], report["said"], report["confined"],
+    )  # fmt: skip
+
+
+def _supervised(order: Path, progress: Progress, engine: Engine) -> dict[str, Any]:
+    """The report of the process that runs the engine."""
+    program = [sys.executable, "-I", "-S", supervisor.__file__, str(order)]
+    last: dict[str, Any] = {}
+
+    def take(line: str) -> None:
+        last.clear()
+        last.update(json.loads(line))
+
+    with subprocess.Popen(program, stdout=subprocess.PIPE, start_new_session=True) as process:
+        progress.start(f"engine {engine.name}", 0, "s")
+        try:
+            _wait(process, take, lambda: progress.at(int(last.get("elapsed", 0))), progress)
+        except BaseException:
+            process.terminate()
+            with suppress(subprocess.TimeoutExpired):
+                process.wait(_PATIENCE)
+            process.kill()
+            raise
+        finally:
+            progress.finish()
+    if process.returncode or "status" not in last:
+        raise EngineError(f"engine '{engine.name}': the process that watches it was ended from outside: run it again")
+    return last
+
+
+def _wait(
+    process: subprocess.Popen[bytes], take: Callable[[str], None], advance: Callable[[], None], progress: Progress
+) -> None:
+    assert process.stdout is not None
+    os.set_blocking(process.stdout.fileno(), False)
+    rest = b""
+    while True:
+        data = process.stdout.read(1 << 16)
+        if data:
+            *lines, rest = (rest + data).split(b"\n")
+            for line in lines:
+                take(line.decode())
+            advance()
+        elif data == b"":
+            process.wait()
+            return
+        else:
+            time.sleep(_LOOK if progress.stop_asked is False else 0)
+        progress.check()

@@ -1,0 +1,203 @@
+"""One trial: an engine on a specimen, run, measured, scored."""
+
+from __future__ import annotations
+
+import datetime as dt
+import os
+import re
+import shutil
+import stat
+import tempfile
+import time
+import uuid
+from collections.abc import Iterator, Sequence
+from contextlib import ExitStack, contextmanager, suppress
+from dataclasses import dataclass
+from pathlib import Path
+
+from sastrugi import __version__
+from sastrugi.campaign.engines import Engine
+from sastrugi.campaign.handing import as_device, changed_ranges, hand_out, room_at
+from sastrugi.campaign.record import (
+    LOG_FILE,
+    RESULTS_FOLDER,
+    SCORECARD_FILE,
+    TRIAL_FILE,
+    Measures,
+    Trial,
+    TrialEngine,
+    TrialSpecimen,
+    is_of_trial,
+)
+from sastrugi.campaign.running import Run, run_engine
+from sastrugi.errors import EngineError, SpecimenError
+from sastrugi.progress import Progress
+from sastrugi.safety import new_folder, require_outside
+from sastrugi.scoring.judgement import judge
+from sastrugi.scoring.scorecard import Scorecard
+from sastrugi.specimen.truth import Specimen
+from sastrugi.specimen.unchanged import require_unchanged
+
+_IMAGE = "medium.img"
+_LEAST_DISK = 1 << 30
+_TIMES_THE_MEDIUM = 4
+"""What an engine may fill if nothing else is said: what four times the medium holds, and no less than 1 GiB."""
+_WORD = re.compile(r"[^A-Za-z0-9._-]+")
+
+
+@dataclass(frozen=True, slots=True)
+class Manner:
+    """How a trial is made and scored: the set of files, whether results are kept, patterns left out besides those of
+    the engine, what is written down with it."""
+
+    files_of: str = "lost"
+    keep_results: bool = True
+    leave_out: Sequence[str] = ()
+    parameters: tuple[tuple[str, str], ...] = ()
+    notes: str = ""
+    campaign: str = ""
+    cell: str = ""
+
+
+def run_trial(
+    specimen: Path, engine: Engine, into: Path, progress: Progress, manner: Manner | None = None, replace: bool = False
+) -> tuple[Trial, Scorecard]:
+    """Run `engine` on a copy of a specimen's medium, and score what came back; all of it stands in the new folder
+    `into` when it is whole. What the engine does wrong is an outcome; errors are only those of the call: EngineError,
+    SpecimenError, DestinationError."""
+    manner = manner or Manner()
+    began, clock = dt.datetime.now(dt.UTC), time.monotonic()
+    require_outside(into, specimen, "the specimen itself")
+    with Specimen(specimen) as opened:
+        require_unchanged(opened, progress)
+        with new_folder(into, "trial", TRIAL_FILE, replace, is_of_trial) as folder, ExitStack() as stack:
+            scratch = stack.enter_context(_scratch(folder))
+            ran, changed, places = _run(opened, engine, folder, scratch, progress, stack)
+            results = folder / RESULTS_FOLDER
+            _make_readable(results)
+            table = engine.claims_at(places)
+            leave_out = [*engine.leave_out, *manner.leave_out, *_claims_below(table, results)]
+            card = judge(
+                opened, results, progress, None, manner.files_of, _usable(table), tuple(leave_out)
+            ).scorecard()
+            trial = Trial(
+                id=uuid.uuid4().hex,
+                began=began.isoformat(timespec="seconds"),
+                specimen=specimen_of(opened, dict(manner.parameters)),
+                engine=TrialEngine(
+                    name=engine.name, version=engine.version, command=_plain_command(engine), medium=engine.medium,
+                    options=",".join(engine.passes),
+                ),
+                outcome="changed the medium" if changed else ran.outcome,  # type: ignore[arg-type]
+                status=ran.status,
+                signal=ran.signal,
+                measures=Measures(
+                    seconds=ran.seconds, cpu=ran.cpu, memory=ran.memory, read=ran.read, written=ran.written
+                ),
+                changed=tuple(changed),
+                left_behind=ran.left_behind,
+                said=ran.said,
+                confined=ran.confined,
+                overhead=time.monotonic() - clock - ran.seconds,
+                notes=manner.notes,
+                bench=f"sastrugi {__version__}",
+                campaign=manner.campaign,
+                cell=manner.cell,
+            )  # fmt: skip
+            if not manner.keep_results:
+                shutil.rmtree(results, ignore_errors=True)
+            write_record(folder, trial, card)
+    return trial, card
+
+
+def _run(
+    opened: Specimen, engine: Engine, folder: Path, scratch: Path, progress: Progress, stack: ExitStack
+) -> tuple[Run, list[object], dict[str, str]]:
+    handed = scratch / "medium"
+    own = scratch / "scratch"
+    results = folder / RESULTS_FOLDER
+    for one in (handed, own, results):
+        one.mkdir()
+    image = handed / _IMAGE
+    needed = sum(extent.length for extent in opened.medium.data_ranges())
+    if needed > room_at(folder):
+        raise SpecimenError(f"{folder.parent}: has no room for a copy of the medium ({needed:,} bytes): name another place")
+    hand_out(opened.medium, image, progress)
+    shown = str(image)
+    if engine.medium == "device":
+        shown = str(stack.enter_context(as_device(image, engine.name)))
+    places = {"medium": shown, "results": str(results.resolve()), "scratch": str(own)}
+    most = max(_TIMES_THE_MEDIUM * needed, _LEAST_DISK)
+    ran = run_engine(engine, places, [results, scratch], folder / LOG_FILE, progress, most)
+    changed = changed_ranges(opened.medium, image, progress)
+    return ran, list(changed), places
+
+
+@contextmanager
+def _scratch(beside: Path) -> Iterator[Path]:
+    """A folder for the medium and for what an engine needs for itself, on the disk of the results; it goes afterwards,
+    also what the engine made unreadable there."""
+    name = tempfile.mkdtemp(prefix="scratch-", dir=beside)
+    try:
+        yield Path(name).resolve()
+    finally:
+        _make_readable(Path(name))
+        shutil.rmtree(name, ignore_errors=True)
+
+
+def _make_readable(folder: Path) -> None:
+    """Give back to its owner what an engine wrote without permissions; links are left alone."""
+    for at, folders, files in os.walk(folder):
+        for name in (*folders, *files):
+            path = Path(at, name)
+            with suppress(OSError):
+                mode = path.lstat().st_mode
+                wanted = 0o700 if stat.S_ISDIR(mode) else 0o600
+                if not stat.S_ISLNK(mode) and mode & wanted != wanted:
+                    path.chmod(stat.S_IMODE(mode) | wanted)
+
+
+def _usable(table: Path | None) -> Path | None:
+    return table if table is not None and table.is_file() else None
+
+
+def _claims_below(table: Path | None, results: Path) -> list[str]:
+    """The table itself is no result."""
+    if table is None or results.resolve() not in table.resolve().parents:
+        return []
+    return [re.sub(r"([*?\[])", r"[\1]", table.resolve().relative_to(results.resolve()).as_posix())]
+
+
+def _plain_command(engine: Engine) -> tuple[str, ...]:
+    return engine.run
+
+
+def specimen_of(opened: Specimen, parameters: dict[str, str]) -> TrialSpecimen:
+    """What a record says of a specimen."""
+    truth = opened.truth
+    lives = [life for volume in truth.volumes for life in volume.lives]
+    return TrialSpecimen(
+        name=truth.recipe, title=truth.title, identity=truth.medium.digest, seed=truth.seed, size=truth.medium.size,
+        file_systems=tuple(dict.fromkeys(life.file_system for life in lives)),
+        losses=tuple(dict.fromkeys(file.end for file in truth.lost)), parameters=parameters,
+    )  # fmt: skip
+
+
+def write_record(folder: Path, trial: Trial, card: Scorecard) -> None:
+    """Write record and scorecard into a folder that appears as a whole."""
+    (folder / SCORECARD_FILE).write_text(card.model_dump_json(indent=1, by_alias=True) + "\n", encoding="utf-8")
+    (folder / TRIAL_FILE).write_text(trial.model_dump_json(indent=1) + "\n", encoding="utf-8")
+
+
+def default_name(specimen: Path, engine: str) -> str:
+    """The folder of a trial, called after specimen and engine."""
+    return f"{specimen.resolve().name}.{_WORD.sub('-', engine).strip('-') or 'engine'}.trial"
+
+
+def require_engine_works(engine: Engine) -> None:
+    """Raise EngineError where its program is not there, before anything is copied."""
+    engine.command({"medium": "", "results": "", "scratch": ""})
+    if engine.medium == "device" and os.geteuid() != 0:
+        raise EngineError(
+            f"engine '{engine.name}' takes devices only, and only root makes them: run this as root, or set medium = \"image\""
+        )

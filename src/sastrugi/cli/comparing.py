@@ -1,0 +1,104 @@
+"""`sastrugi compare`: two programs, builds, passes or losses, file by file."""
+
+from __future__ import annotations
+
+from enum import StrEnum
+from pathlib import Path
+from typing import Annotated
+
+import typer
+
+from sastrugi.cli.console import JsonOption, progress, say, show, show_json
+from sastrugi.cli.judging import SetOption
+from sastrugi.cli.ledger import DEFAULT, LedgerOption
+from sastrugi.cli.targets import ReplaceOption, file_target
+
+_HELP = """Compare two sides, or one with several, by the files that both have: won, lost, and whether that is more than chance.
+
+\b
+Example: sastrugi compare card.fast-look.trial card.all-passes.trial --by kind
+A side: a scorecard, a trial's folder, a campaign's folder or CAMPAIGN:ENGINE, the number of a trial in the ledger, or
+results with --specimen. The first side is what the others are compared with."""
+
+
+class By(StrEnum):
+    """What pairs are told by."""
+
+    kind = "kind"
+    loss = "loss"
+    pieces = "pieces"
+    size = "size"
+    file_system = "file-system"
+
+
+def register(app: typer.Typer) -> None:
+    app.command("compare", help=_HELP)(compare)
+
+
+def compare(
+    sides: Annotated[list[str], typer.Argument(help="Two sides, or more.", metavar="SIDE SIDE [SIDE …]")],
+    specimen: Annotated[
+        Path | None, typer.Option(help="The specimen, where a side is a folder of results.", metavar="DIR")
+    ] = None,
+    files_of: SetOption = "lost",
+    by: Annotated[
+        list[By] | None, typer.Option("--by", help=f"Also by {', '.join(By)} (may be given again).", metavar="PROPERTY")
+    ] = None,
+    limit: Annotated[int, typer.Option(help="Files of each change; 0 prints all.", min=0, metavar="COUNT")] = 10,
+    fail_on_loss: Annotated[
+        bool, typer.Option("--fail-on-loss", help="Leave with 1 if a later side lost more than chance explains.")
+    ] = False,
+    out: Annotated[
+        Path | None, typer.Option(help="Also write a page (.html) or the whole comparison (.json).", metavar="FILE")
+    ] = None,
+    replace: ReplaceOption = False,
+    ledger: LedgerOption = "",
+    as_json: JsonOption = False,
+) -> None:
+    from sastrugi.campaign.sides import side_of
+    from sastrugi.errors import SastrugiError
+    from sastrugi.report.comparison_page import comparison_document, comparison_page
+    from sastrugi.report.trial_view import compare_table, comparison_view
+    from sastrugi.safety import write_text
+    from sastrugi.scoring.paired import compare as compare_scorecards
+
+    if len(sides) < 2:  # noqa: PLR2004
+        raise SastrugiError("a comparison has two sides: name another one")
+    if out is not None and out.suffix.lower() not in (".html", ".json"):
+        raise SastrugiError(f"{out}: no format of this name: end it in .html or .json")
+    target = file_target(out, "", replace) if out is not None else None
+    with progress() as watched:
+        read = [side_of(text, watched, specimen, ledger or DEFAULT, files_of) for text in sides]
+    names = _told_apart([side.name for side in read], sides)
+    read = [type(side)(name, side.scored) for side, name in zip(read, names, strict=True)]
+    found = [compare_scorecards(read[0].cards, other.cards) for other in read[1:]]
+    document = comparison_document(read, found)
+    if as_json:
+        show_json(document)
+    else:
+        show(compare_table(read, found))
+        for other, one in zip(read[1:], found, strict=True):
+            show(comparison_view(read[0].name, other.name, one, limit, [str(name) for name in by or ()]))
+    if target is not None:
+        import json
+
+        page = target.suffix.lower() == ".html"
+        write_text(target, comparison_page(read, found) if page else json.dumps(document, ensure_ascii=False, indent=1) + "\n")
+        say(f"written: {target}")
+    for side in read:
+        if side.outcomes:
+            say(f"{side.name}: {len(side.outcomes)} of {len(side.scored)} trials did not end well: {', '.join(sorted(set(side.outcomes)))}")
+    worse = [other.name for other, one in zip(read[1:], found, strict=True) if one.intact.shown and one.intact.difference < 0]
+    worse += [
+        f"{other.name} (names)"
+        for other, one in zip(read[1:], found, strict=True)
+        if one.named.shown and one.named.difference < 0
+    ]
+    if fail_on_loss and worse:
+        say(f"a loss against {read[0].name} is shown: {', '.join(worse)}")
+        raise typer.Exit(1)
+
+
+def _told_apart(names: list[str], given: list[str]) -> list[str]:
+    """What the sides are called; two of one name by what the call says."""
+    return [name if names.count(name) == 1 else f"{name} ({text})" for name, text in zip(names, given, strict=True)]

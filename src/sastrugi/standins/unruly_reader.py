@@ -1,0 +1,108 @@
+"""`sastrugi-unruly-reader MEDIUM RESULTS [--FAULT …]`: the plain reader with faults on request.
+
+It stands for programs that do wrong, so that a bench can be seen to notice: files cut or renamed, copies, noise, a slow
+run, a medium that is written to, a hang, a crash, a flood of output, processes left behind, files outside of the folder
+of results, links out of it, a full disk, memory without end.
+"""
+
+from __future__ import annotations
+
+import argparse
+import os
+import random
+import subprocess
+import sys
+import time
+from pathlib import Path
+
+from sastrugi.errors import SastrugiError
+from sastrugi.media import open_medium
+from sastrugi.media.extents import cut
+from sastrugi.standins.plain_reader import free_path, in_one_piece, lost_entries, write_file
+
+_NOISE_SIZE, _FLOOD_LINE, _LONG = 20_000, "found something, perhaps\n" * 1000, 3600
+_BLOCK = 1 << 20
+
+
+def _arguments() -> argparse.Namespace:
+    parser = argparse.ArgumentParser(prog="sastrugi-unruly-reader", description="A stand-in for programs that do wrong.")
+    parser.add_argument("medium", type=Path)
+    parser.add_argument("results", type=Path)
+    parser.add_argument("--seed", type=int, default=1, help="of what is made up")
+    parser.add_argument("--cut", type=float, default=0.0, metavar="SHARE", help="of the files end early")
+    parser.add_argument("--wrong-names", type=float, default=0.0, metavar="SHARE", help="of the files get other names")
+    parser.add_argument("--copies", type=int, default=0, metavar="COUNT", help="of each file")
+    parser.add_argument("--noise", type=int, default=0, metavar="COUNT", help="files that never were")
+    parser.add_argument("--slow", type=float, default=0.0, metavar="SECONDS", help="longer")
+    parser.add_argument("--write-medium", type=int, metavar="OFFSET", help="write to the medium there")
+    parser.add_argument("--write-elsewhere", type=Path, metavar="FILE", help="write a file of this path")
+    parser.add_argument("--link-out", type=Path, metavar="PATH", help="leave a link to it among the results")
+    parser.add_argument("--flood", type=int, default=0, metavar="MIB", help="of output")
+    parser.add_argument("--fill", action="store_true", help="write results until the disk is full")
+    parser.add_argument("--eat", action="store_true", help="take memory until there is none")
+    parser.add_argument("--leave-child", action="store_true", help="leave a process behind")
+    parser.add_argument("--hang", action="store_true", help="never end")
+    parser.add_argument("--crash", action="store_true", help="end by a signal when half is done")
+    parser.add_argument("--status", type=int, default=0, help="to leave with")
+    return parser.parse_args()
+
+
+def main() -> None:
+    wanted = _arguments()
+    dice = random.Random(wanted.seed)
+    try:
+        _bring_back(wanted, dice)
+        _misbehave(wanted, dice)
+    except (SastrugiError, OSError) as error:
+        sys.exit(f"sastrugi-unruly-reader: {error}")
+    sys.exit(wanted.status)
+
+
+def _bring_back(wanted: argparse.Namespace, dice: random.Random) -> None:
+    with open_medium(wanted.medium) as medium:
+        entries = list(lost_entries(medium))
+        for n, entry in enumerate(entries):
+            if wanted.crash and n >= len(entries) // 2:
+                os.abort()
+            extents = in_one_piece(medium, entry)
+            if dice.random() < wanted.cut:
+                extents = cut(extents, max(entry.size // 2, 1))
+            path = free_path(wanted.results, entry)
+            if dice.random() < wanted.wrong_names:
+                path = path.with_name(f"recovered-{n:05}.bin")
+            write_file(medium, extents, path, entry)
+            for copy in range(wanted.copies):
+                write_file(medium, extents, path.with_name(f"copy {copy + 1} of {path.name}"), entry)
+    for n in range(wanted.noise):
+        (wanted.results / f"noise-{n:05}.dat").write_bytes(dice.randbytes(_NOISE_SIZE))
+
+
+def _misbehave(wanted: argparse.Namespace, dice: random.Random) -> None:
+    time.sleep(wanted.slow)
+    if wanted.write_medium is not None:
+        with wanted.medium.open("r+b") as medium:
+            medium.seek(wanted.write_medium)
+            medium.write(dice.randbytes(1))
+    if wanted.write_elsewhere is not None:
+        wanted.write_elsewhere.write_text("a recovery program was here\n")
+    if wanted.link_out is not None:
+        (wanted.results / "link").symlink_to(wanted.link_out)
+    for _ in range(wanted.flood * _BLOCK // len(_FLOOD_LINE)):
+        print(_FLOOD_LINE, end="")
+    if wanted.leave_child:
+        subprocess.Popen([sys.executable, "-c", f"import time; time.sleep({_LONG})"], start_new_session=True)
+    if wanted.fill:
+        with (wanted.results / "filler.dat").open("wb") as file:
+            while True:
+                file.write(dice.randbytes(_BLOCK))
+    held = []
+    while wanted.eat:
+        held.append(bytearray(os.urandom(_BLOCK)))
+    if wanted.hang:
+        time.sleep(_LONG)
+    if wanted.crash:
+        os.abort()
+
+
+if __name__ == "__main__":
+    main()
