@@ -288,7 +288,7 @@ def test_what_fell_short_is_told_apart_and_results_by_name(sastrugi: Program, de
         assert folded.index("left by the program") < folded.index("only the name")
     rows = as_csv(card).split("\n")
     assert any("static.bin" in row and row.endswith("noise") for row in rows)
-    assert sum(row.startswith(",") for row in rows) == len(card.not_asked_for) == 2 + (card.classes["noise"] - 1)
+    assert sum(row.startswith(",") for row in rows) == len(card.listed_results) == 2 + (card.classes["noise"] - 1)
     assert "noise: static.bin" in as_junit(card)
 
 

@@ -7,12 +7,13 @@ from __future__ import annotations
 
 from typing import TYPE_CHECKING, Any
 
+from sastrugi.version import __version__
+
 if TYPE_CHECKING:
     from sastrugi.api import score as score
     from sastrugi.errors import SastrugiError as SastrugiError
     from sastrugi.scoring.scorecard import Scorecard as Scorecard
 
-__version__ = "0.1.0"
 _WHERE = {"score": "sastrugi.api", "Scorecard": "sastrugi.scoring.scorecard", "SastrugiError": "sastrugi.errors"}
 __all__ = ["SastrugiError", "Scorecard", "__version__", "score"]
 

@@ -12,7 +12,6 @@ from contextlib import suppress
 from dataclasses import dataclass
 from pathlib import Path
 
-from sastrugi import __version__
 from sastrugi.campaign.handing import changed_ranges, hand_out
 from sastrugi.campaign.record import SCORECARD_FILE, TRIAL_FILE, Measures, Trial, TrialEngine, is_of_trial, read_trial
 from sastrugi.campaign.trial import specimen_of
@@ -26,6 +25,7 @@ from sastrugi.scoring.judgement import judge
 from sastrugi.scoring.scorecard import Scorecard
 from sastrugi.specimen.truth import Specimen
 from sastrugi.specimen.unchanged import require_unchanged
+from sastrugi.version import __version__
 
 HANDED_OUT, INSTRUCTIONS = "handed-out.img", "WHAT-TO-DO.txt"
 _WHERE_DEVICE = "device "
@@ -60,7 +60,7 @@ def hand_medium_out(
     onto `device`. Raises EngineError, SpecimenError or DestinationError."""
     name, version = split_name(spoken)
     if not name:
-        raise EngineError("a by-hand trial needs the program's name and version: --by-hand \"NAME 1.2\"")
+        raise EngineError('a by-hand trial needs the program\'s name and version: --by-hand "NAME 1.2"')
     require_outside(into, specimen, "the specimen itself")
     with Specimen(specimen) as opened:
         require_unchanged(opened, progress)
@@ -127,9 +127,12 @@ def take_results_back(
     outcome = "changed the medium" if changed else said.outcome
     trial = handed.model_copy(
         update={
-            "outcome": outcome, "changed": tuple(changed), "measures": Measures(seconds=said.seconds),
-            "engine": handed.engine.model_copy(update={"options": said.options}), "notes": said.notes,
-        }  # fmt: skip
+            "outcome": outcome,
+            "changed": tuple(changed),
+            "measures": Measures(seconds=said.seconds),
+            "engine": handed.engine.model_copy(update={"options": said.options}),
+            "notes": said.notes,
+        }
     )
     with atomic_file(folder / SCORECARD_FILE) as temporary:
         temporary.write_text(card.model_dump_json(indent=1, by_alias=True) + "\n", encoding="utf-8")
@@ -156,5 +159,3 @@ def clear_handed_out(folder: Path) -> None:
 
 def _now() -> str:
     return dt.datetime.now(dt.UTC).isoformat(timespec="seconds")
-
-

@@ -39,17 +39,18 @@ def run_on_cluster(
     for task in tasks:
         if task.cell.wanted.folder is not None:
             raise EngineError(
-                f"{task.cell.wanted.label}: is a specimen in a folder of this machine, and no recipe: leave --cluster out"
+                f"{task.cell.wanted.label}: is a specimen in a folder of this machine, and no recipe: "
+                "leave --cluster out"
             )
     try:
-        client = Client(address, timeout=_PATIENCE, set_as_default=False)
+        client: Any = Client(address, timeout=_PATIENCE, set_as_default=False)  # type: ignore[no-untyped-call]
     except (OSError, TimeoutError, ValueError) as error:
         raise EngineError(f"{address}: no scheduler answers there: start one with 'dask scheduler'") from error
     with client:
         if not client.scheduler_info(n_workers=-1)["workers"]:
             raise EngineError(f"{address}: the scheduler has no workers: start some with 'dask worker {address}'")
         futures: dict[Any, Task] = {
-            client.submit(there, task, key=f"sastrugi-{task.campaign}-{task.cell.key}-{n}", retries=_TRIES, pure=False): task
+            client.submit(there, task, key=f"sastrugi-{task.cell.key}-{n}", retries=_TRIES, pure=False): task
             for n, task in enumerate(tasks)
         }  # fmt: skip
         done, waiting = 0, set(futures)
@@ -57,7 +58,7 @@ def run_on_cluster(
         while waiting:
             progress.check()
             try:
-                ended = wait(waiting, timeout=_LOOK, return_when="FIRST_COMPLETED").done
+                ended = wait(waiting, timeout=_LOOK, return_when="FIRST_COMPLETED").done  # type: ignore[no-untyped-call]
             except TimeoutError:
                 progress.at(done)
                 continue
@@ -78,5 +79,3 @@ def _result(future: Any, task: Task) -> Done:
     except Exception as error:
         return Done(task.cell.key, f"the cluster could not carry it out: {type(error).__name__}: {str(error)[:160]}")
     return came
-
-

@@ -109,8 +109,10 @@ class Engine(_Table):
         path = os.pathsep.join((str(beside), self.environment.get("PATH", os.environ.get("PATH", ""))))
         found = shutil.which(words[0], path=path)
         if found is None:
-            raise EngineError(f"engine '{self.name}': there is no program '{words[0]}' here: install it, or give its path")
-        return [os.path.abspath(found), *words[1:]]
+            raise EngineError(
+                f"engine '{self.name}': there is no program '{words[0]}' here: install it, or give its path"
+            )
+        return [str(Path(found).absolute()), *words[1:]]
 
     def surroundings(self, places: Mapping[str, str]) -> dict[str, str]:
         """Its environment: that of this program, a home and a temporary folder in its scratch, and what it asks for."""

@@ -115,10 +115,16 @@ def _differing(then: bytes, came: bytes, at: int, sector: int) -> Iterator[Exten
 def as_device(image: Path, engine: str) -> Iterator[Path]:
     """A loop device that shows an image and cannot be written. Raises EngineError where there is none to be had."""
     if os.geteuid() != 0:
-        raise EngineError(f"engine '{engine}' takes devices only, and only root makes them: run this as root, or medium = \"image\"")
+        raise EngineError(
+            f"engine '{engine}' takes devices only, and only root makes them: run this as root, or medium = \"image\""
+        )
     try:
         made = subprocess.run(
-            ["losetup", "--read-only", "--find", "--show", str(image)], capture_output=True, text=True, timeout=30, check=False
+            ["losetup", "--read-only", "--find", "--show", str(image)],
+            capture_output=True,
+            text=True,
+            timeout=30,
+            check=False,
         )
     except (OSError, subprocess.TimeoutExpired) as error:
         raise EngineError(f"engine '{engine}': no loop device can be made here: losetup is missing") from error

@@ -1,6 +1,7 @@
 """Cells carried out on this machine, several at once, within its limits.
 
-Each worker is a process of its own that carries out one cell after the other. It ends with the bench, however that ends.
+Each worker is a process of its own that carries out one cell after the other. It ends with the bench, however that
+ends.
 """
 
 from __future__ import annotations
@@ -74,10 +75,15 @@ class _Queue:
 
 
 def run_here(
-    tasks: list[Task], store: SpecimenStore, cells: Path, limits: Limits, progress: Progress, tell: Callable[[Done], None]
+    tasks: list[Task],
+    store: SpecimenStore,
+    cells: Path,
+    limits: Limits,
+    progress: Progress,
+    tell: Callable[[Done], None],
 ) -> None:
-    """Carry out the cells; `tell` is called for each that has ended. Raises Interrupted when the user asks to stop: what
-    has ended stands, what was under way is gone."""
+    """Carry out the cells; `tell` is called for each that has ended. Raises Interrupted when the user asks to stop:
+    what has ended stands, what was under way is gone."""
     queue = _Queue(list(tasks))
     done = 0
     progress.start("cells", len(tasks), "cells")

@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 import itertools
-import os
 import tomllib
 from collections.abc import Iterator
 from dataclasses import dataclass, field
@@ -15,12 +14,12 @@ from typing import Annotated, Any, Literal
 from blake3 import blake3
 from pydantic import BaseModel, ConfigDict, Field, ValidationError, model_validator
 
-from sastrugi import __version__
 from sastrugi.campaign.engines import Bytes, Engine, engine_named, explain, load_engines, parse_engines, read_toml
 from sastrugi.campaign.parameters import require_parameter, with_parameters
 from sastrugi.errors import EngineError, SastrugiError
 from sastrugi.specimen.recipe import SUFFIX, Recipe, load_recipe
 from sastrugi.specimen.truth import TRUTH_FILE
+from sastrugi.version import __version__
 
 _MOST_CELLS = 10_000
 _MOST_DIGESTED = 256 << 20
@@ -209,7 +208,9 @@ def _recipe_key(recipe: Recipe) -> str:
 
 
 def _files_at(path: Path) -> list[Path]:
-    return sorted(one for one in path.rglob("*") if one.is_file()) if path.is_dir() else [path] if path.is_file() else []
+    return (
+        sorted(one for one in path.rglob("*") if one.is_file()) if path.is_dir() else [path] if path.is_file() else []
+    )
 
 
 def _folder_key(folder: Path) -> str:
@@ -226,7 +227,7 @@ def _cell_key(wanted: Wanted, engine: Engine, text: CampaignText, repeat: int) -
 
 @cache
 def _program_digest(path: str, _size: int, _changed: int) -> str:
-    with open(path, "rb") as file:
+    with Path(path).open("rb") as file:
         return blake3(file.read(_MOST_DIGESTED)).hexdigest()
 
 
@@ -236,7 +237,7 @@ def _program(engine: Engine) -> str:
         return _own_digest()
     try:
         found = engine.command({"medium": "", "results": "", "scratch": ""})[0]
-        status = os.stat(found)
+        status = Path(found).stat()
         return _program_digest(found, status.st_size, status.st_mtime_ns)
     except (SastrugiError, OSError):
         return "not there"
@@ -245,9 +246,7 @@ def _program(engine: Engine) -> str:
 @cache
 def _own_digest() -> str:
     """Of this program itself: of all its source."""
-    import sastrugi
-
-    root = Path(sastrugi.__file__).parent
+    root = Path(__file__).parent.parent
     digest = blake3()
     for path in sorted(root.rglob("*.py")):
         digest.update(path.read_bytes())

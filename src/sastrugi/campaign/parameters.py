@@ -89,7 +89,9 @@ def _loss(recipe: Tables, value: Any) -> None:
     at = losing[0] if losing else len(recipe["steps"])
     before = [step for n, step in enumerate(recipe["steps"]) if n < at]
     after = [step for n, step in enumerate(recipe["steps"]) if n >= at and n not in losing]
-    whats = [what for n in losing for what in recipe["steps"][n].get("what", ()) if recipe["steps"][n]["do"] == "delete"]
+    whats = [
+        what for n in losing for what in recipe["steps"][n].get("what", ()) if recipe["steps"][n]["do"] == "delete"
+    ]
     recipe["steps"] = [*before, *_LOSS_STEPS[_known(value, _LOSS_STEPS, "loss")](recipe, whats or ["*"]), *after]
 
 
@@ -117,7 +119,7 @@ PARAMETERS: dict[str, Callable[[Tables, Any], None]] = {
 def require_parameter(name: str) -> None:
     """Raise EngineError with what there is, if a campaign names a parameter that is none."""
     parts = name.split(".")
-    if len(parts) == _STEP_PATH_PARTS and parts[0] == "steps" and parts[1].isdecimal() and len(parts[1]) < 6:  # noqa: PLR2004
+    if len(parts) == _STEP_PATH_PARTS and parts[0] == "steps" and parts[1].isdecimal() and len(parts[1]) < 6:
         return
     _known(name, PARAMETERS, "parameter", " (or steps.3.share, for any key of the third step)")
 

@@ -29,7 +29,8 @@ class _Value(BaseModel):
 
 
 class TrialSpecimen(_Value):
-    """The specimen: its name, the digest of its medium, and what it stands for. `parameters` are those of a campaign."""
+    """The specimen: its name, the digest of its medium, and what it stands for. `parameters` are those of a
+    campaign."""
 
     name: str
     title: str

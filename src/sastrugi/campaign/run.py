@@ -197,7 +197,9 @@ def _read_list(folder: Path) -> dict[str, object]:
     try:
         document = parse_json(read_text(path, _LARGEST))
     except OSError as error:
-        raise EngineError(f"{folder}: holds no campaign ({CAMPAIGN_FILE}): make one with 'sastrugi campaign run'") from error
+        raise EngineError(
+            f"{folder}: holds no campaign ({CAMPAIGN_FILE}): make one with 'sastrugi campaign run'"
+        ) from error
     except ValueError as error:
         raise EngineError(f"{path}: cannot be used: {error}") from error
     if not isinstance(document, dict) or document.get("format") != _FORMAT or document.get("version") != _VERSION:
@@ -224,5 +226,3 @@ def read_campaign(folder: Path) -> CampaignState:
     except (KeyError, TypeError, ValueError, AttributeError) as error:
         raise EngineError(f"{folder / CAMPAIGN_FILE}: is damaged: run the campaign again") from error
     return state
-
-

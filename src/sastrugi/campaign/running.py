@@ -46,8 +46,9 @@ class Run:
 def run_engine(
     engine: Engine, places: dict[str, str], writable: list[Path], log: Path, progress: Progress, disk_limit: int
 ) -> Run:
-    """Run an engine that finds its `places` (medium, results, scratch). It may write below `writable`; what it says goes
-    to `log`. Raises EngineError where it cannot be started, Interrupted where the user asks to stop; then all is ended.
+    """Run an engine that finds its `places` (medium, results, scratch). It may write below `writable`; what it says
+    goes to `log`. Raises EngineError where it cannot be started, Interrupted where the user asks to stop; then all is
+    ended.
     """
     folder = engine.working_folder(places)
     if not Path(folder).is_dir():

@@ -72,7 +72,9 @@ def scored_at(path: Path) -> Scored:
     return Scored(read_scorecard(path))
 
 
-def side_of(text: str, progress: Progress, specimen: Path | None = None, ledger: str = "", files_of: str = "lost") -> Side:
+def side_of(
+    text: str, progress: Progress, specimen: Path | None = None, ledger: str = "", files_of: str = "lost"
+) -> Side:
     """One side, from what the call says. Raises SastrugiError with what can be said."""
     path, engine = Path(text), ""
     if not path.exists() and ":" in text:
@@ -98,8 +100,8 @@ def side_of(text: str, progress: Progress, specimen: Path | None = None, ledger:
             trial, card = opened_ledger.read(text)
         return Side(trial.spoken, (Scored(card, trial),))
     raise EngineError(
-        f"{text}: there is no such file or folder: name a scorecard, a trial, a campaign (or CAMPAIGN:ENGINE), results, "
-        "or the number of a trial in the ledger"
+        f"{text}: there is no such file or folder: name a scorecard, a trial, a campaign (or CAMPAIGN:ENGINE), "
+        "results, or the number of a trial in the ledger"
     )
 
 
@@ -120,5 +122,3 @@ def _called(path: Path, card: Scorecard) -> str:
 def _total(values: list[float | None]) -> float | None:
     known = [value for value in values if value is not None]
     return sum(known) if known and len(known) == len(values) else None
-
-

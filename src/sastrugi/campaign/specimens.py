@@ -34,7 +34,8 @@ class SpecimenStore:
         return (self.at(wanted) / TRUTH_FILE).is_file()
 
     def obtain(self, wanted: Wanted, progress: Progress) -> Path:
-        """The specimen's folder; it is built if it is not there, by one process while others wait. Raises RecipeError."""
+        """The specimen's folder; it is built if it is not there, by one process while others wait. Raises
+        RecipeError."""
         path = self.at(wanted)
         if self.has(wanted) or wanted.recipe is None:
             return path

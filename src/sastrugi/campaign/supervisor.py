@@ -156,16 +156,16 @@ def _confine(libc: ctypes.CDLL, writable: list[str]) -> None:
     version = _landlock_version(libc)
     if version <= 0:
         return
-    rights = _WRITING | (_REFER if version >= 2 else 0) | (_TRUNCATE if version >= 3 else 0)  # noqa: PLR2004
+    rights = _WRITING | (_REFER if version >= 2 else 0) | (_TRUNCATE if version >= 3 else 0)
     attributes = ctypes.create_string_buffer(rights.to_bytes(8, "little"))
     ruleset = libc.syscall(_LANDLOCK_CREATE_RULESET, attributes, 8, 0)
     if ruleset < 0:
         return
     for path in (*writable, *_ALWAYS_WRITABLE):
-        if not os.path.exists(path):
+        if not Path(path).exists():
             continue
         handle = os.open(path, os.O_PATH | os.O_CLOEXEC)
-        own = rights if os.path.isdir(path) else rights & _ON_FILES
+        own = rights if Path(path).is_dir() else rights & _ON_FILES
         rule = ctypes.create_string_buffer(own.to_bytes(8, "little") + handle.to_bytes(4, "little"), 12)
         libc.syscall(_LANDLOCK_ADD_RULE, ruleset, _LANDLOCK_PATH_BENEATH, rule, 0)
         os.close(handle)
@@ -178,12 +178,13 @@ def _confine(libc: ctypes.CDLL, writable: list[str]) -> None:
 
 def _descendants() -> list[int]:
     """The processes that came of this one, and live."""
-    found, waiting = [], [os.getpid()]
+    found: list[int] = []
+    waiting = [os.getpid()]
     while waiting:
         process = waiting.pop()
         with contextlib.suppress(OSError):
-            for task in os.listdir(f"/proc/{process}/task"):
-                children = Path(f"/proc/{process}/task/{task}/children").read_bytes().split()
+            for task in Path(f"/proc/{process}/task").iterdir():
+                children = (task / "children").read_bytes().split()
                 found += map(int, children)
                 waiting += map(int, children)
     return found

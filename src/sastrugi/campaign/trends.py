@@ -41,7 +41,8 @@ class Line:
 
 
 def trend_of(rows: Sequence[LedgerRow], by: str) -> list[Line]:
-    """A line for each engine and specimen, its points in the order in which they were first seen; `rows` oldest first."""
+    """A line for each engine and specimen, its points in the order in which they were first seen; `rows` oldest
+    first."""
     lines: defaultdict[tuple[str, str, str], defaultdict[str, list[LedgerRow]]] = defaultdict(lambda: defaultdict(list))
     for row in rows:
         lines[row.engine, _specimen(row), row.identity][_label(row, by)].append(row)

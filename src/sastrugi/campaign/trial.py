@@ -15,7 +15,6 @@ from contextlib import ExitStack, contextmanager, suppress
 from dataclasses import dataclass
 from pathlib import Path
 
-from sastrugi import __version__
 from sastrugi.campaign.engines import Engine
 from sastrugi.campaign.handing import as_device, changed_ranges, hand_out, room_at
 from sastrugi.campaign.record import (
@@ -37,6 +36,7 @@ from sastrugi.scoring.judgement import judge
 from sastrugi.scoring.scorecard import Scorecard
 from sastrugi.specimen.truth import Specimen
 from sastrugi.specimen.unchanged import require_unchanged
+from sastrugi.version import __version__
 
 _IMAGE = "medium.img"
 _LEAST_DISK = 1 << 30
@@ -77,9 +77,7 @@ def run_trial(
             _make_readable(results)
             table = engine.claims_at(places)
             leave_out = [*engine.leave_out, *manner.leave_out, *_claims_below(table, results)]
-            card = judge(
-                opened, results, progress, None, manner.files_of, _usable(table), tuple(leave_out)
-            ).scorecard()
+            card = judge(opened, results, progress, None, manner.files_of, _usable(table), tuple(leave_out)).scorecard()
             trial = Trial(
                 id=uuid.uuid4().hex,
                 began=began.isoformat(timespec="seconds"),
@@ -88,7 +86,7 @@ def run_trial(
                     name=engine.name, version=engine.version, command=_plain_command(engine), medium=engine.medium,
                     options=",".join(engine.passes),
                 ),
-                outcome="changed the medium" if changed else ran.outcome,  # type: ignore[arg-type]
+                outcome="changed the medium" if changed else ran.outcome,
                 status=ran.status,
                 signal=ran.signal,
                 measures=Measures(
@@ -121,7 +119,9 @@ def _run(
     image = handed / _IMAGE
     needed = sum(extent.length for extent in opened.medium.data_ranges())
     if needed > room_at(folder):
-        raise SpecimenError(f"{folder.parent}: has no room for a copy of the medium ({needed:,} bytes): name another place")
+        raise SpecimenError(
+            f"{folder.parent}: has no room for a copy of the medium ({needed:,} bytes): name another place"
+        )
     hand_out(opened.medium, image, progress)
     shown = str(image)
     if engine.medium == "device":
@@ -199,5 +199,6 @@ def require_engine_works(engine: Engine) -> None:
     engine.command({"medium": "", "results": "", "scratch": ""})
     if engine.medium == "device" and os.geteuid() != 0:
         raise EngineError(
-            f"engine '{engine.name}' takes devices only, and only root makes them: run this as root, or set medium = \"image\""
+            f"engine '{engine.name}' takes devices only, and only root makes them: run this as root, "
+            'or set medium = "image"'
         )

@@ -55,8 +55,8 @@ def carry_out(task: Task, store: SpecimenStore, cells: Path, progress: Progress)
 
 
 def carry_out_there(task: Task, workplace: str) -> Done:
-    """The same on a machine of a cluster: the specimen is built there, from its recipe and seed, and what is kept of the
-    trial comes back. `workplace` is a folder of that machine."""
+    """The same on a machine of a cluster: the specimen is built there, from its recipe and seed, and what is kept of
+    the trial comes back. `workplace` is a folder of that machine."""
     place = Path(workplace)
     store = SpecimenStore(place / "specimens")
     with tempfile.TemporaryDirectory(prefix="cells-", dir=place) as name:

@@ -14,7 +14,7 @@ from sastrugi.cli.targets import ReplaceOption, file_target
 if TYPE_CHECKING:
     from sastrugi.campaign.run import CampaignState
 
-_RUN_HELP = """Carry out a campaign: every specimen meets every engine. What has ended stands; run it again and it goes on.
+_RUN_HELP = """Carry out a campaign: every specimen meets every engine. Run again, it goes on where it was.
 
 \b
 Example: sastrugi campaign run season.toml
@@ -40,7 +40,8 @@ def run(
         Path | None, typer.Option(help="The campaign's folder [default: NAME.campaign]", metavar="DIR")
     ] = None,
     jobs: Annotated[
-        int | None, typer.Option(help="Trials at once [default: as the text says, or one a core].", min=1, metavar="COUNT")
+        int | None,
+        typer.Option(help="Trials at once [default: as the text says, or one a core].", min=1, metavar="COUNT"),
     ] = None,
     cluster: Annotated[
         str, typer.Option(help="Carry it out on the Dask cluster of this scheduler.", metavar="tcp://HOST:PORT")
@@ -79,7 +80,8 @@ def run(
         show_json(_document(state))
     else:
         _print(state)
-        say(f"all of it is in {folder}; draw it with: {quoted('sastrugi', 'campaign', 'show', folder, '--out', 'page.html')}")
+        line = quoted("sastrugi", "campaign", "show", folder, "--out", "page.html")
+        say(f"all of it is in {folder}; draw it with: {line}")
     _leave(state)
 
 
@@ -112,7 +114,11 @@ def show_campaign(
             with progress() as watched:
                 text = campaign_page(state, watched)
         else:
-            text = campaign_csv(state) if kind == ".csv" else json.dumps(_document(state), ensure_ascii=False, indent=1) + "\n"
+            text = (
+                campaign_csv(state)
+                if kind == ".csv"
+                else json.dumps(_document(state), ensure_ascii=False, indent=1) + "\n"
+            )
         write_text(target, text)
         say(f"written: {target}")
 
@@ -136,7 +142,10 @@ def _leave(state: CampaignState) -> None:
     for cell in below[:20]:
         say(f"below the gate: {cell.label}: {'; '.join(cell.below_the_gate)}")
     if failed:
-        say(f"{len(failed):,} of {len(state.cells):,} cells could not be carried out, such as {failed[0].label}: {failed[0].problem}")
+        say(
+            f"{len(failed):,} of {len(state.cells):,} cells could not be carried out, such as "
+            f"{failed[0].label}: {failed[0].problem}"
+        )
         raise typer.Exit(2)
     if below:
         raise typer.Exit(1)

@@ -13,7 +13,7 @@ from sastrugi.cli.judging import SetOption
 from sastrugi.cli.ledger import DEFAULT, LedgerOption
 from sastrugi.cli.targets import ReplaceOption, file_target
 
-_HELP = """Compare two sides, or one with several, by the files that both have: won, lost, and whether that is more than chance.
+_HELP = """Compare two sides, or one with several, by the files that both have: is it more than chance?
 
 \b
 Example: sastrugi compare card.fast-look.trial card.all-passes.trial --by kind
@@ -62,7 +62,7 @@ def compare(
     from sastrugi.safety import write_text
     from sastrugi.scoring.paired import compare as compare_scorecards
 
-    if len(sides) < 2:  # noqa: PLR2004
+    if len(sides) < 2:
         raise SastrugiError("a comparison has two sides: name another one")
     if out is not None and out.suffix.lower() not in (".html", ".json"):
         raise SastrugiError(f"{out}: no format of this name: end it in .html or .json")
@@ -83,12 +83,17 @@ def compare(
         import json
 
         page = target.suffix.lower() == ".html"
-        write_text(target, comparison_page(read, found) if page else json.dumps(document, ensure_ascii=False, indent=1) + "\n")
+        write_text(
+            target, comparison_page(read, found) if page else json.dumps(document, ensure_ascii=False, indent=1) + "\n"
+        )
         say(f"written: {target}")
     for side in read:
         if side.outcomes:
-            say(f"{side.name}: {len(side.outcomes)} of {len(side.scored)} trials did not end well: {', '.join(sorted(set(side.outcomes)))}")
-    worse = [other.name for other, one in zip(read[1:], found, strict=True) if one.intact.shown and one.intact.difference < 0]
+            how = ", ".join(sorted(set(side.outcomes)))
+            say(f"{side.name}: {len(side.outcomes)} of {len(side.scored)} trials did not end well: {how}")
+    worse = [
+        other.name for other, one in zip(read[1:], found, strict=True) if one.intact.shown and one.intact.difference < 0
+    ]
     worse += [
         f"{other.name} (names)"
         for other, one in zip(read[1:], found, strict=True)

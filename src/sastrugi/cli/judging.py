@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from collections.abc import Sequence
 from pathlib import Path
 from typing import TYPE_CHECKING, Annotated, Any
 
@@ -14,7 +15,7 @@ if TYPE_CHECKING:
     from sastrugi.progress import Progress
     from sastrugi.recovery.select import Selection
     from sastrugi.scoring.judgement import Judgement
-    from sastrugi.scoring.scorecard import Scorecard
+    from sastrugi.scoring.scorecard import ResultClass, Scorecard
     from sastrugi.specimen.truth import Specimen
 
 SpecimenArgument = Annotated[Path, typer.Argument(help="The specimen's folder.", metavar="SPECIMEN")]
@@ -38,7 +39,9 @@ RootOption = Annotated[
 ]
 _CopiedOption = Annotated[
     bool,
-    typer.Option("--copied", help="The results were copied here from another computer: names may have lost their case."),
+    typer.Option(
+        "--copied", help="The results were copied here from another computer: names may have lost their case."
+    ),
 ]
 _FloorOption = Annotated[
     list[str] | None,
@@ -51,6 +54,12 @@ _CeilingFloorOption = Annotated[
 _NoiseOption = Annotated[
     str | None,
     typer.Option("--max-noise", help="Leave with 1 if more results are noise: 0.02 or 2%.", metavar="SHARE"),
+]
+_ResultsOption = Annotated[
+    list[str] | None,
+    typer.Option(
+        "--results", help="Tell results of this class by name: noise, stale … (may be given again).", metavar="CLASS"
+    ),
 ]
 _OpenOption = Annotated[
     bool, typer.Option("--open", help="Let other libraries decode what came back, in processes with limits.")
@@ -66,6 +75,7 @@ class Judge:
 
         self._given = given
         self._most_noise = None if given["max_noise"] is None else parse_share(given["max_noise"])
+        self._listed = _classes(given["listed"] or ())
         self._floors, self._ceiling_floors = (parse_floors(given[name] or ()) for name in ("floor", "ceiling_floor"))
 
     def of(
@@ -82,8 +92,26 @@ class Judge:
 
     def scorecard(self, judged: Judgement) -> Scorecard:
         """The scorecard, with the floors that it falls short of, in words."""
-        card = judged.scorecard()
-        return card.model_copy(update={"below_the_floor": tuple(self._missed(card))})
+        return self.held_against(judged.scorecard())
+
+    def held_against(self, card: Scorecard) -> Scorecard:
+        """A scorecard, held against the floors of this call, with the results listed that it asks for."""
+        listed = {"listed": self._listed} if self._listed else {}
+        return card.model_copy(update={"below_the_floor": tuple(self._missed(card)), **listed})
+
+    def require_nothing_to_judge(self) -> None:
+        """Raise SastrugiError where the call says how to judge, though the judgement is made already."""
+        from sastrugi.errors import SastrugiError
+
+        given = {"--table": "table", "--leave-out": "leave_out", "--results-root": "results_root", "--copied": "copied",
+                 "--open": "open_them"}  # fmt: skip
+        for option, name in given.items():
+            if self._given[name]:
+                raise SastrugiError(
+                    f"{option} says how results are judged, and a scorecard is judged already: leave it out"
+                )
+        if self._given["files_of"] != "lost":
+            raise SastrugiError("--set says how results are judged, and a scorecard is judged already: leave it out")
 
     def _missed(self, card: Scorecard) -> list[str]:
         from sastrugi.scoring.floors import missed
@@ -99,6 +127,16 @@ class Judge:
             raise typer.Exit(1)
 
 
+def _classes(words: Sequence[str]) -> tuple[ResultClass, ...]:
+    from sastrugi.errors import SastrugiError
+    from sastrugi.scoring.judgement import RESULT_CLASSES
+
+    for word in words:
+        if word not in RESULT_CLASSES:
+            raise SastrugiError(f"'{word[:40]}' is no class of results: there are {', '.join(RESULT_CLASSES)}")
+    return tuple(dict.fromkeys(words))  # type: ignore[arg-type]
+
+
 judging = sharing(
     {
         "files_of": (SetOption, "lost"),
@@ -106,6 +144,7 @@ judging = sharing(
         "leave_out": (LeaveOutOption, None),
         "copied": (_CopiedOption, False),
         "results_root": (RootOption, None),
+        "listed": (_ResultsOption, None),
         "floor": (_FloorOption, None),
         "ceiling_floor": (_CeilingFloorOption, None),
         "max_noise": (_NoiseOption, None),
@@ -127,8 +166,8 @@ def in_order(specimen: Path, results: Path) -> None:
 
 
 def warn(card: Scorecard) -> None:
-    """What was assumed and what could not be read; a table that tells of other results; and a score above its ceiling, which is a fault of
-    the truth."""
+    """What was assumed and what could not be read; a table that tells of other results; and a score above its ceiling,
+    which is a fault of the truth."""
     for line in card.assumed:
         say(f"assumed: {line}")
     unread = [*card.unreadable, *(f"{item.path}: {item.problem}" for item in card.results if item.problem)]

@@ -43,11 +43,11 @@ _SHOW_HELP = """Show one trial with its score, by the beginning of its number.
 
 \b
 Example: sastrugi ledger show 3f2a"""
-_TREND_HELP = """How an engine's figures went from version to version, or from day to day: a table, and a picture with --out.
+_TREND_HELP = """How an engine's figures went from version to version, or from day to day.
 
 \b
 Example: sastrugi ledger trend --engine mine --out trend.png"""
-_EXPORT_HELP = """Write the trials of the ledger as CSV, JSON or Parquet: one row each; or whole, with their scorecards (.jsonl).
+_EXPORT_HELP = """Write the trials of the ledger: a row each (.csv, .json, .parquet), or whole with scorecards (.jsonl).
 
 \b
 Example: sastrugi ledger export --out trials.csv"""

@@ -9,27 +9,34 @@ from typing import TYPE_CHECKING, Annotated
 import typer
 
 from sastrugi.cli.console import JsonOption, progress, say, show_json
-from sastrugi.cli.judging import Judge, ResultsArgument, SpecimenArgument, in_order, judging
+from sastrugi.cli.judging import Judge, in_order, judging
+from sastrugi.cli.selecting import Chosen, selecting
 from sastrugi.cli.targets import ReplaceOption, file_target
 
 if TYPE_CHECKING:
     from sastrugi.report.page import Pictures
     from sastrugi.scoring.scorecard import Scorecard
 
-_HELP = """Score results, and write a report: an HTML page that needs nothing else, or other formats by the name's end.
+_HELP = """Score results, or take a score that is there, and write a report: a page, or what the name ends in.
 
 \b
 Example: sastrugi report specimen results --out card.html --out card.xml
+SPECIMEN RESULTS, or in their place: a scorecard, a trial's folder, a campaign's folder (a page only).
 html (page) · md (summary) · csv, parquet (a row for each file) · json (scorecard) · xml (JUnit)"""
 
 
 def register(app: typer.Typer) -> None:
-    app.command("report", help=_HELP)(judging(report))
+    app.command("report", help=_HELP)(selecting(judging(report)))
 
 
 def report(
-    specimen: SpecimenArgument,
-    results: ResultsArgument,
+    specimen: Annotated[
+        Path, typer.Argument(help="The specimen's folder, or what holds a score.", metavar="SPECIMEN|SCORED")
+    ],
+    results: Annotated[
+        Path | None,
+        typer.Argument(help="A folder of results, or a scan file.", metavar="[RESULTS]", show_default=False),
+    ] = None,
     out: Annotated[
         list[Path] | None,
         typer.Option(help="A file to write (may be given again) [default: RESULTS.html]", metavar="FILE"),
@@ -39,29 +46,24 @@ def report(
     as_json: JsonOption = False,
     *,
     judge: Judge,
+    chosen: Chosen,
 ) -> None:
     from sastrugi.errors import SastrugiError
-    from sastrugi.report.page import damaged_pictures
     from sastrugi.safety import atomic_file
-    from sastrugi.specimen.truth import Specimen
 
-    in_order(specimen, results)
     for target in out or ():
         if target.suffix.lower() not in _FORMATS:
             raise SastrugiError(f"{target}: no format of this name: end it in {', '.join(_FORMATS)}")
-    with progress() as watched, Specimen(specimen) as opened:
-        default = f"{results.resolve().name}.html"
-        guarded = (opened.medium.path, results)
-        targets = [file_target(one, default, replace, *guarded, outside=(results, specimen)) for one in out or (None,)]
-        judged = judge.of(opened, results, watched)
-        card = judge.scorecard(judged)
-        short = list(card.below_the_floor)
-        pictures: Pictures = {}
-        if any(target.suffix.lower() == ".html" for target in targets):
-            pictures = damaged_pictures(judged, opened, card, watched)
-        heading = title or opened.truth.title
+    if results is None and (specimen / "campaign.json").is_file():
+        _campaign(specimen, out, replace, as_json)
+        return
+    if results is None:
+        targets, card, heading, pictures = _of_score(specimen, out, replace, judge, chosen)
+    else:
+        targets, card, heading, pictures = _of_results(specimen, results, out, replace, judge, chosen)
+    short = list(card.below_the_floor)
     for target in targets:
-        data = _FORMATS[target.suffix.lower()](card, heading, pictures, short)
+        data = _FORMATS[target.suffix.lower()](card, title or heading, pictures, short)
         with atomic_file(target) as temporary:
             temporary.write_bytes(data if isinstance(data, bytes) else data.encode("utf-8", "replace"))
     if as_json:
@@ -69,6 +71,69 @@ def report(
     else:
         say(f"written: {', '.join(str(target) for target in targets)}")
     judge.leave(card)
+
+
+_Ready = tuple[list[Path], "Scorecard", str, "Pictures"]
+
+
+def _of_results(
+    specimen: Path, results: Path, out: list[Path] | None, replace: bool, judge: Judge, chosen: Chosen
+) -> _Ready:
+    """Score, and draw what came back damaged if a page is asked for."""
+    from sastrugi.report.page import damaged_pictures
+    from sastrugi.specimen.truth import Specimen
+
+    in_order(specimen, results)
+    with progress() as watched, Specimen(specimen) as opened:
+        default = f"{results.resolve().name}.html"
+        guarded = (opened.medium.path, results)
+        targets = [file_target(one, default, replace, *guarded, outside=(results, specimen)) for one in out or (None,)]
+        judged = judge.of(opened, results, watched, chosen.of_results(results))
+        card = judge.scorecard(judged)
+        drawn = any(target.suffix.lower() == ".html" for target in targets)
+        pictures = damaged_pictures(judged, opened, card, watched) if drawn else {}
+        return targets, card, opened.truth.title, pictures
+
+
+def _of_score(source: Path, out: list[Path] | None, replace: bool, judge: Judge, chosen: Chosen) -> _Ready:
+    """Take a score that is there."""
+    from sastrugi.campaign.sides import is_scored, scored_at
+    from sastrugi.errors import SastrugiError
+
+    if not is_scored(source):
+        raise SastrugiError(f"{source}: holds no score: give results behind a specimen, or name a scorecard or a trial")
+    judge.require_nothing_to_judge()
+    if not chosen.none:
+        raise SastrugiError("a selection picks findings to be judged, and a scorecard is judged already: leave it out")
+    scored = scored_at(source)
+    card = judge.held_against(scored.card)
+    if scored.trial is not None:
+        card = card.model_copy(update={"results_from": scored.trial.spoken})
+    default = f"{source.resolve().name.removesuffix('.json').removesuffix('.scorecard')}.html"
+    outside = (source,) if source.is_dir() else ()
+    guarded = () if source.is_dir() else (source,)
+    targets = [file_target(one, default, replace, *guarded, outside=outside) for one in out or (None,)]
+    return targets, card, card.title or card.specimen, {}
+
+
+def _campaign(folder: Path, out: list[Path] | None, replace: bool, as_json: bool) -> None:
+    """The page of a campaign."""
+    from sastrugi.campaign.run import read_campaign
+    from sastrugi.errors import SastrugiError
+    from sastrugi.report.campaign_page import campaign_page
+    from sastrugi.safety import write_text
+
+    targets = [file_target(one, f"{folder.resolve().name}.html", replace, outside=(folder,)) for one in out or (None,)]
+    if any(target.suffix.lower() != ".html" for target in targets):
+        raise SastrugiError("a campaign is reported as a page (.html); 'sastrugi campaign show --out' writes its cells")
+    with progress() as watched:
+        text = campaign_page(read_campaign(folder), watched)
+    for target in targets:
+        write_text(target, text)
+    if as_json:
+        show_json({"written": [str(target) for target in targets]})
+    else:
+        say(f"written: {', '.join(str(target) for target in targets)}")
 
 
 def _html(card: Scorecard, title: str, pictures: Pictures, missed: list[str]) -> str:

@@ -51,7 +51,7 @@ NAME: a path, a name, or a pattern that only one file of the set fits."""
 
 
 def register(app: typer.Typer) -> None:
-    app.command("explain", help=_EXPLAIN_HELP)(explain)
+    app.command("explain", help=_EXPLAIN_HELP)(selecting(explain))
     app.command("score", help=_HELP)(selecting(judging(score)))
 
 
@@ -80,8 +80,6 @@ def score(
     judge: Judge,
     chosen: Chosen,
 ) -> None:
-    from sastrugi.errors import SastrugiError
-    from sastrugi.recovery.scan_file import ScanFile
     from sastrugi.report.scorecard import (
         calibration_table,
         group_table,
@@ -97,14 +95,7 @@ def score(
     with progress() as watched, Specimen(specimen) as opened:
         default = f"{results.resolve().name}.scorecard.json"
         target = file_target(out, default, replace, opened.medium.path, results, outside=(results, specimen))
-        selection = None
-        if not chosen.none:
-            if results.is_dir():
-                raise SastrugiError(f"{results}: a selection picks findings of a scan file, not files of a folder")
-            with ScanFile.open(results) as scan:
-                selection = chosen.of(scan, "")
-                selection.pick(scan)
-        card = judge.scorecard(judge.of(opened, results, watched, selection))
+        card = judge.scorecard(judge.of(opened, results, watched, chosen.of_results(results)))
     text = card.model_dump_json(indent=1, by_alias=True)
     write_text(target, text + "\n")
     if as_json:
@@ -131,6 +122,8 @@ def explain(
     table: TableOption = None,
     leave_out: LeaveOutOption = None,
     as_json: JsonOption = False,
+    *,
+    chosen: Chosen,
 ) -> None:
     from sastrugi.report.pairs import VISIBLE, draw_pairs
     from sastrugi.report.story_view import draw_story, story_json, story_view
@@ -141,7 +134,9 @@ def explain(
     with progress() as watched, Specimen(specimen) as opened:
         if out is not None:
             out = picture_target(out, "", replace, opened.medium.path, outside=(results, specimen))
-        story = story_of(opened, results, name, watched, files_of, table, tuple(leave_out or ()))
+        story = story_of(
+            opened, results, name, watched, files_of, table, tuple(leave_out or ()), chosen.of_results(results)
+        )
         shown = not as_json and story.result is not None and story.score.group in VISIBLE
         pair = draw_pairs(opened, [(story.file, story.result)], watched)[0] if shown or out is not None else None
         if out is not None and pair is not None:

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from pathlib import Path
 from typing import TYPE_CHECKING, Annotated, Any
 
 import typer
@@ -67,6 +68,21 @@ class Chosen:
                 raise SastrugiError(f"no selection '{self._saved}' is saved in this scan file: there are {names}")
             chosen = Selection.read(there[self._saved]).and_also(chosen)
         return chosen.with_default_state(state)
+
+    def of_results(self, results: Path) -> Selection | None:
+        """The selection among results that are findings of a scan file; None where none is made. Raises SastrugiError
+        where it is made among files of a folder, or takes nothing."""
+        from sastrugi.errors import SastrugiError
+        from sastrugi.recovery.scan_file import ScanFile
+
+        if self.none:
+            return None
+        if results.is_dir():
+            raise SastrugiError(f"{results}: a selection picks findings of a scan file, not files of a folder")
+        with ScanFile.open(results) as scan:
+            selection = self.of(scan, "")
+            selection.pick(scan)
+        return selection
 
 
 selecting = sharing(OPTIONS, "chosen", Chosen)

@@ -63,9 +63,7 @@ def trial(
         Path | None,
         typer.Option(help="By hand: write the medium onto this card (with --write-device).", metavar="DEVICE"),
     ] = None,
-    write_device: Annotated[
-        bool, typer.Option("--write-device", help="Yes, what is on the card may go.")
-    ] = False,
+    write_device: Annotated[bool, typer.Option("--write-device", help="Yes, what is on the card may go.")] = False,
     notes: Annotated[str, typer.Option(help="What else is worth keeping.", metavar="TEXT")] = "",
     into: Annotated[
         Path | None, typer.Option(help="The new folder [default: SPECIMEN.ENGINE.trial]", metavar="DIR")
@@ -116,7 +114,9 @@ def _list_engines(engines: Path | None, as_json: bool) -> None:
         out.add_column(name, no_wrap=name != "What it runs")
     for engine in known.values():
         passes = f" ({', '.join(engine.passes)})" if engine.passes else ""
-        out.add_row(engine.name, engine.version, "Sastrugi's own scan" + passes if engine.built_in else quoted(*engine.run))
+        out.add_row(
+            engine.name, engine.version, "Sastrugi's own scan" + passes if engine.built_in else quoted(*engine.run)
+        )
     show(out)
     say("name one with --engine; --engines FILE adds yours")
 
@@ -212,9 +212,11 @@ def _tell(done: Trial, card: Scorecard, target: Path, ledger: str, as_json: bool
     if as_json:
         show_json(
             {
-                "trial": str(target), "ledger": kept, **done.model_dump(mode="json"),
+                "trial": str(target),
+                "ledger": kept,
+                **done.model_dump(mode="json"),
                 "score": card.model_dump(mode="json", by_alias=True, exclude={"files", "results"}),
-            }  # fmt: skip
+            }
         )
     else:
         show(outcome_line(done), headline_table(card), results_line(card))
@@ -222,5 +224,3 @@ def _tell(done: Trial, card: Scorecard, target: Path, ledger: str, as_json: bool
     warn(card)
     if done.outcome == "changed the medium" or card.beyond_ceiling:
         raise typer.Exit(1)
-
-

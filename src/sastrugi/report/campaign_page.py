@@ -52,7 +52,8 @@ def campaign_page(state: CampaignState, progress: Progress) -> str:
     badly = [cell for cell in state.cells if cell.problem or (cell.trial and not cell.trial.ended_well)]
     progress.finish()
     return page(
-        "campaign.html", state=state, figures=figures, ranking=ranking, badly=badly, gate=[c for c in state.cells if c.below_the_gate],
+        "campaign.html", state=state, figures=figures, ranking=ranking, badly=badly,
+        gate=[cell for cell in state.cells if cell.below_the_gate],
         pairs=_pairs(scored, list(ranking)), more=max(len(specimens) - _MOST_ROWS, 0), specimens=specimens,
     )  # fmt: skip
 
@@ -65,8 +66,17 @@ def campaign_csv(state: CampaignState) -> str:
     cards = {cell.key: card for cell, card in state.scorecards()}
     for cell in state.cells:
         card, trial = cards.get(cell.key), cell.trial
-        row: dict[str, Any] = {"specimen": cell.specimen, "engine": cell.engine, "repeat": cell.repeat, **cell.parameters}
-        row |= {"outcome": trial.outcome if trial else "", "problem": cell.problem, "below_the_gate": "; ".join(cell.below_the_gate)}
+        row: dict[str, Any] = {
+            "specimen": cell.specimen,
+            "engine": cell.engine,
+            "repeat": cell.repeat,
+            **cell.parameters,
+        }
+        row |= {
+            "outcome": trial.outcome if trial else "",
+            "problem": cell.problem,
+            "below_the_gate": "; ".join(cell.below_the_gate),
+        }
         if card is not None and trial is not None:
             row |= {
                 "trial": trial.id, "files": card.intact.of_set, "attainable": card.intact.of_ceiling,
@@ -81,17 +91,26 @@ def campaign_csv(state: CampaignState) -> str:
 def _pairs(scored: Scored, engines: Sequence[str]) -> list[dict[str, Any]]:
     """The best engine against each other one, file by file."""
     cards = {engine: [card for cell, card in scored if cell.engine == engine] for engine in engines}
-    if len(engines) < 2:  # noqa: PLR2004
+    if len(engines) < 2:
         return []
     best = engines[0]
     out: list[dict[str, Any]] = []
     for engine in engines[1:]:
         one = compare(cards[engine], cards[best])
-        out.append({"first": engine, "second": best, "found": one.intact, "interval": one.intact.cluster_interval or one.intact.interval})
+        out.append(
+            {
+                "first": engine,
+                "second": best,
+                "found": one.intact,
+                "interval": one.intact.cluster_interval or one.intact.interval,
+            }
+        )
     return out
 
 
-def _shares(rows: Sequence[str], engines: Sequence[str], tally: dict[tuple[str, str], Tally]) -> tuple[Any, list[list[str]]]:
+def _shares(
+    rows: Sequence[str], engines: Sequence[str], tally: dict[tuple[str, str], Tally]
+) -> tuple[Any, list[list[str]]]:
     shares = np.full((len(rows), len(engines)), np.nan)
     told = [["" for _ in engines] for _ in rows]
     for r, row in enumerate(rows):
@@ -113,7 +132,7 @@ def _heat(rows: Sequence[str], engines: Sequence[str], tally: dict[tuple[str, st
         for (r, c), share in np.ndenumerate(shares):
             colour = _FAINT if np.isnan(share) else "white" if share < _DARK else "black"
             axes.annotate(told[r][c], (c, r), ha="center", va="center", color=colour, fontsize=8)
-        axes.set_xticks(range(len(engines)), engines, rotation=20 if len(engines) > 4 else 0)  # noqa: PLR2004
+        axes.set_xticks(range(len(engines)), engines, rotation=20 if len(engines) > 4 else 0)
         axes.set_yticks(range(len(rows)), rows)
         axes.tick_params(length=0)
 
@@ -143,7 +162,7 @@ def survival(scored: Scored, engines: Sequence[str]) -> str:
         if _CHURN in cell.parameters and card.intact.of_set:
             points[cell.engine][parse_size(cell.parameters[_CHURN])].append(card)
     amounts = sorted({amount for own in points.values() for amount in own})
-    if len(amounts) < 2:  # noqa: PLR2004
+    if len(amounts) < 2:
         return ""
 
     def share(cards: Sequence[Scorecard], of_ceiling: bool) -> float:
@@ -153,14 +172,18 @@ def survival(scored: Scored, engines: Sequence[str]) -> str:
     def draw(drawing: Drawing) -> None:
         axes = drawing.add_subplot()
         every = {amount: [card for own in points.values() for card in own.get(amount, ())] for amount in amounts}
-        axes.fill_between(amounts, [share(every[a], True) for a in amounts], color="#e4e4e4", label="could come back", step=None)
+        axes.fill_between(
+            amounts, [share(every[a], True) for a in amounts], color="#e4e4e4", label="could come back", step=None
+        )
         for number, engine in enumerate(engine for engine in engines if engine in points):
             mark, colour = MARKS[number % len(MARKS)]
             own = sorted(points[engine])
             axes.plot(own, [share(points[engine][a], False) for a in own], marker=mark, color=colour, label=engine,
                       markersize=13 - 3 * min(number, 3), fillstyle="none", markeredgewidth=1.6)  # fmt: skip
         axes.set_xticks(amounts, [format_size(amount) for amount in amounts])
-        axes.set(ylim=(0, 104), xlim=(amounts[0], amounts[-1]), ylabel="% of lost files", xlabel="written after the loss")
+        axes.set(
+            ylim=(0, 104), xlim=(amounts[0], amounts[-1]), ylabel="% of lost files", xlabel="written after the loss"
+        )
         axes.legend(frameon=False, fontsize=8, loc="upper right")
         bare(axes)
 

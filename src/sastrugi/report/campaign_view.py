@@ -97,14 +97,21 @@ def matrix_view(state: CampaignState, found: Tallies) -> RenderableType:
         cells = [_cell_text(found.get((specimen, engine)), waiting.get((specimen, engine))) for engine in state.engines]
         out.add_row(Text(shorten_end(specimen, 38)), *cells)
     head = Text(f"{state.title or state.name}: {state.ended:,} of {len(state.cells):,} cells", style="bold")
-    legend = Text("intact files out of those that could come back; –: nothing could; …: not done yet; !: ended badly", FAINT)
-    more = [Text(f"{len(rows) - _MOST_ROWS:,} more specimens (--json has all)", FAINT)] if len(rows) > _MOST_ROWS else []
+    legend = Text(
+        "intact files out of those that could come back; –: nothing could; …: not done yet; !: ended badly", FAINT
+    )
+    more = (
+        [Text(f"{len(rows) - _MOST_ROWS:,} more specimens (--json has all)", FAINT)] if len(rows) > _MOST_ROWS else []
+    )
     return Group(head, out, *more, legend)
 
 
 def _cell_text(one: Tally | None, waiting: CellState | None) -> Text:
     if one is None:
-        return Text("not built" if waiting is not None and waiting.problem else "…", style=VERMILION if waiting and waiting.problem else FAINT)
+        return Text(
+            "not built" if waiting is not None and waiting.problem else "…",
+            style=VERMILION if waiting and waiting.problem else FAINT,
+        )
     share = one.share
     if share is None:
         told, style = "–", FAINT

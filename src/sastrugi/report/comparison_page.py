@@ -42,11 +42,15 @@ def comparison_page(sides: Sequence[Side], found: Sequence[Comparison]) -> str:
         changed = [(pair, change) for change in ("lost", "won", "worse", "better") for pair in one.of(change)]
         parts.append(
             {
-                "name": side.name, "one": one, "verdict": verdict(sides[0].name, side.name, one.intact, "files are intact"),
+                "name": side.name,
+                "one": one,
+                "verdict": verdict(sides[0].name, side.name, one.intact, "files are intact"),
                 "names": verdict(sides[0].name, side.name, one.named, "files have their whole names"),
-                "details": details(one.intact), "changed": changed[:_MOST_FILES], "more": max(len(changed) - _MOST_FILES, 0),
+                "details": details(one.intact),
+                "changed": changed[:_MOST_FILES],
+                "more": max(len(changed) - _MOST_FILES, 0),
                 "bars": {name: won_and_lost(one, name) for name in one.by if len(one.by[name]) > 1},
-            }  # fmt: skip
+            }
         )
     return page("comparison.html", sides=sides, first=sides[0], parts=parts, found=found)
 
@@ -62,7 +66,9 @@ def won_and_lost(one: Comparison, by: str) -> str:
             axes.barh(place, won, color=GREEN, height=0.6)
             axes.barh(place, -lost, color=VERMILION, height=0.6)
             axes.annotate(f"{won} won", (won, place), (4, 0), textcoords="offset points", va="center", fontsize=8)
-            axes.annotate(f"{lost} lost", (-lost, place), (-4, 0), textcoords="offset points", va="center", ha="right", fontsize=8)
+            axes.annotate(
+                f"{lost} lost", (-lost, place), (-4, 0), textcoords="offset points", va="center", ha="right", fontsize=8
+            )
             axes.annotate(f"of {files}", (most * 1.6, place), va="center", ha="right", fontsize=8, color="#595959")
         axes.set_yticks(range(len(rows)), [key for key, *_ in rows])
         axes.invert_yaxis()

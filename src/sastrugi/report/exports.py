@@ -35,9 +35,19 @@ def _frame(card: Scorecard) -> pd.DataFrame:
     import pandas as pd
 
     frame = card.frame().assign(shortfall=[file.shortfall for file in card.files])
+    frame.insert(0, "specimen", card.specimen)
+    frame.insert(1, "identity", card.identity)
     frame["class"] = ["" if file.result is None else "reference" for file in card.files]
     others = [
-        {"result": one.path, "size": one.size, "class": one.is_, "reason": one.problem} for one in card.not_asked_for
+        {
+            "specimen": card.specimen,
+            "identity": card.identity,
+            "result": one.path,
+            "size": one.size,
+            "class": one.is_,
+            "reason": one.problem,
+        }
+        for one in card.listed_results
     ]
     if not others:
         return frame
@@ -81,8 +91,8 @@ def as_markdown(card: Scorecard, title: str, missed: Sequence[str] = ()) -> str:
                 for f in own
             ],
         )
-    others = card.not_asked_for
-    told = (f"not asked for ({len(others):,})", "size", "what it is", "of")
+    others = card.listed_results
+    told = (f"{card.listed_title} ({len(others):,})", "size", "what it is", "of")
     lines += _rows(told, [(one.path, format_size(one.size), one.is_, one.of or "–") for one in others])
     return "\n".join(lines) + "\n"
 
@@ -120,6 +130,9 @@ def as_junit(card: Scorecard, missed: Sequence[str] = ()) -> str:
         "testsuite", name=_xml(f"{card.specimen}: {card.set}"), tests=str(len(cases) + bool(missed)),
         failures=str(len(failed) + bool(missed)), skipped=str(len(skipped)), errors="0",
     )  # fmt: skip
+    told_of = ElementTree.SubElement(suite, "properties")
+    for key, value in (("specimen", card.specimen), ("identity", card.identity), ("results", card.results_from)):
+        ElementTree.SubElement(told_of, "property", name=key, value=_xml(value))
     for file in cases:
         folder, _, name = file.path.strip("/").rpartition("/")
         case = ElementTree.SubElement(suite, "testcase", classname=_xml(folder or "/"), name=_xml(name))
@@ -131,8 +144,8 @@ def as_junit(card: Scorecard, missed: Sequence[str] = ()) -> str:
             told = f"{file.content}, {complete} complete of {ceiling}, {named}: {file.reason}"
             kind = "name" if file.intact else file.content
             ElementTree.SubElement(case, "failure", message=_xml(told), type=kind)
-    if card.not_asked_for:
-        told = "\n".join(f"{one.is_}: {one.path} ({format_size(one.size)})" for one in card.not_asked_for)
+    if card.listed_results:
+        told = "\n".join(f"{one.is_}: {one.path} ({format_size(one.size)})" for one in card.listed_results)
         ElementTree.SubElement(suite, "system-out").text = _xml_lines(told)
     if missed:
         case = ElementTree.SubElement(suite, "testcase", classname="floors", name="floors")

@@ -13,7 +13,12 @@ def _environment() -> Any:
     from jinja2 import Environment, PackageLoader
 
     environment = Environment(loader=PackageLoader("sastrugi.report"), autoescape=True, trim_blocks=True)
-    environment.filters |= {"percent": percent, "size": format_size, "seconds": format_seconds, "number": lambda n: f"{n:,}"}
+    environment.filters |= {
+        "percent": percent,
+        "size": format_size,
+        "seconds": format_seconds,
+        "number": lambda n: f"{n:,}",
+    }
     return environment
 
 

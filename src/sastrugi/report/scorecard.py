@@ -178,12 +178,12 @@ def short_files_tables(card: Scorecard, limit: int) -> RenderableType:
 
 def other_results_table(card: Scorecard, limit: int) -> RenderableType:
     """Results that nobody has a use for, by name: noise, fragments, copies, stale ones."""
-    found = card.not_asked_for
+    found = card.listed_results
     if not found:
         return Group()
     out = table(gives_way=("Size",))
     out.add_column("Result", no_wrap=True)
-    out.add_column(f"Not asked for ({len(found):,})", overflow="fold")
+    out.add_column(f"{card.listed_title.capitalize()} ({len(found):,})", overflow="fold")
     out.add_column("Size", justify="right", no_wrap=True)
     out.add_column("Of", overflow="fold")
     for one in found[:limit] if limit else found:
@@ -198,6 +198,8 @@ def results_line(card: Scorecard) -> Text:
     text = Text(f"Results: {len(card.results):,}: {classes}")
     if card.left_out:
         text.append(f"; {card.left_out:,} files left out")
+    if card.table_rows:
+        text.append(f"; the table's rows matched: {card.table_matched:,} of {card.table_rows:,}")
     if card.precision is not None:
         text.append(f"; precision {percent(card.precision)}, claimed bytes {percent(card.inflation)} of the medium")
     if card.complete_bytes.of_set:

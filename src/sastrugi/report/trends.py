@@ -24,7 +24,18 @@ _MOST_LABELS = 24
 
 def trend_table(lines: Sequence[Line], by: str) -> Table:
     out = table(gives_way=("Time", "Trials", "Files"), keys=())
-    for name in ("Engine", "Specimen", by.capitalize(), "Trials", "Files", "Intact", "95 %", "Ceiling", "Named", "Time"):
+    for name in (
+        "Engine",
+        "Specimen",
+        by.capitalize(),
+        "Trials",
+        "Files",
+        "Intact",
+        "95 %",
+        "Ceiling",
+        "Named",
+        "Time",
+    ):
         left = name in ("Engine", "Specimen", by.capitalize())
         out.add_column(name, justify="left" if left else "right", no_wrap=True)
     for line in lines:
@@ -55,13 +66,21 @@ def draw_trend(lines: Sequence[Line], by: str, target: Path) -> None:
             at = [labels.index(point.label) for point in line.points]
             shares = [100 * point.intact for point in line.points]
             name = f"{line.engine}, {line.specimen}"
-            axes.plot(at, shares, marker=mark, color=colour, label=name, linewidth=1.6, linestyle="-" if number < len(MARKS) else "--")
+            axes.plot(
+                at,
+                shares,
+                marker=mark,
+                color=colour,
+                label=name,
+                linewidth=1.6,
+                linestyle="-" if number < len(MARKS) else "--",
+            )
             for x, point in zip(at, line.points, strict=True):
                 if point.interval:
                     axes.plot([x, x], [100 * value for value in point.interval], color=colour, linewidth=1, alpha=0.6)
                 axes.plot(x, 100 * point.ceiling, marker="_", color="#222222", markersize=14)
         step = max(1, -(-len(labels) // _MOST_LABELS))
-        axes.set_xticks(range(0, len(labels), step), labels[::step], rotation=30 if len(labels) > 8 else 0)  # noqa: PLR2004
+        axes.set_xticks(range(0, len(labels), step), labels[::step], rotation=30 if len(labels) > 8 else 0)
         axes.set(ylim=(-3, 105), xlim=(-0.5, max(len(labels) - 0.5, 0.5)), ylabel="% of lost files intact", xlabel=by)
         axes.spines[["top", "right"]].set_visible(False)
         more = f" ({len(lines) - len(drawn)} more lines not drawn)" if len(lines) > len(drawn) else ""

@@ -10,13 +10,14 @@ from rich.table import Table
 from rich.text import Text
 
 from sastrugi.report.style import FAINT, GREEN, ORANGE, VERMILION, shorten_end, shorten_path, table
-from sastrugi.units import format_seconds, format_size, percent, plural, printable
+from sastrugi.units import format_seconds, format_size, percent, printable
 
 if TYPE_CHECKING:
     from sastrugi.campaign.ledger import LedgerRow
     from sastrugi.campaign.record import Trial
     from sastrugi.campaign.sides import Side
     from sastrugi.scoring.paired import Comparison, Difference
+    from sastrugi.scoring.scorecard import FileScore
 
 _MOST_CHANGED = 3
 CHANGES = {"won": GREEN, "lost": VERMILION, "better": GREEN, "worse": ORANGE}
@@ -56,7 +57,7 @@ def trial_faults(trial: Trial) -> list[str]:
         more = f" and {len(trial.changed) - _MOST_CHANGED:,} more" if len(trial.changed) > _MOST_CHANGED else ""
         out.append(f"the medium is not what was handed out: changed at bytes {where}{more}")
     if trial.left_behind:
-        out.append(f"it left {plural(trial.left_behind, 'process', 'processes')} behind, which {'was' if trial.left_behind == 1 else 'were'} ended")
+        out.append(f"processes that it left behind, and that were ended: {trial.left_behind:,}")
     return out
 
 
@@ -74,8 +75,8 @@ def compare_table(sides: Sequence[Side], results: Sequence[Comparison]) -> Rende
     for side, intact, complete, named, one in rows:
         memory = format_size(side.memory) if side.memory is not None else "–"
         out.add_row(
-            Text(shorten_end(side.name, 30)), f"{one.intact.count:,}", _share(intact, one.intact.count), percent(complete),
-            _share(named, one.named.count), format_seconds(side.seconds), memory,
+            Text(shorten_end(side.name, 30)), f"{one.intact.count:,}", _share(intact, one.intact.count),
+            percent(complete), _share(named, one.named.count), format_seconds(side.seconds), memory,
         )  # fmt: skip
     return out
 
@@ -91,7 +92,9 @@ def comparison_view(first: str, second: str, one: Comparison, limit: int, by: Se
     parts.append(Text(verdict(first, second, one.named, "files have their whole names")))
     if one.only_first or one.only_second:
         parts.append(
-            Text(f"not compared: {one.only_first:,} files of {first} alone, {one.only_second:,} of {second} alone", FAINT)
+            Text(
+                f"not compared: {one.only_first:,} files of {first} alone, {one.only_second:,} of {second} alone", FAINT
+            )
         )
     for name in by:
         parts.append(_by_table(name, one))
@@ -105,10 +108,11 @@ def verdict(first: str, second: str, found: Difference, what: str) -> str:
     if not found.count:
         return f"nothing to compare: no file of {first} has one of {second} that belongs to it"
     counts = f"{found.second:,} against {found.first:,} of {found.count:,}"
+    changed = f"{found.won:,} won, {found.lost:,} lost"
     if not found.shown:
-        return f"no difference shown between {first} and {second}: {counts} {what}, {found.won:,} won, {found.lost:,} lost"
+        return f"no difference shown between {first} and {second}: {counts} {what}, {changed}"
     more = "more" if found.difference > 0 else "fewer"
-    return f"{second} against {first}: {percent(abs(found.difference))} {more} {what} ({counts}; {found.won:,} won, {found.lost:,} lost)"
+    return f"{second} against {first}: {percent(abs(found.difference))} {more} {what} ({counts}; {changed})"
 
 
 def details(found: Difference) -> list[str]:
@@ -134,7 +138,7 @@ def _span(value: float, interval: tuple[float, float]) -> str:
 
 
 def _p(value: float) -> str:
-    return "below 0.001" if value < 0.001 else f"{value:.3f}"  # noqa: PLR2004
+    return "below 0.001" if value < 0.001 else f"{value:.3f}"
 
 
 def _by_table(name: str, one: Comparison) -> Table:
@@ -195,6 +199,10 @@ def difference_json(found: Difference) -> dict[str, Any]:
     }  # fmt: skip
 
 
+def _brief(file: FileScore) -> dict[str, Any]:
+    return {"content": file.content, "completeness": file.completeness, "name": file.name}
+
+
 def comparison_json(first: str, second: str, one: Comparison) -> dict[str, Any]:
     return {
         "first": first, "second": second, "intact": difference_json(one.intact), "named": difference_json(one.named),
@@ -206,10 +214,7 @@ def comparison_json(first: str, second: str, one: Comparison) -> dict[str, Any]:
         "files": [
             {
                 "specimen": pair.specimen, "path": pair.first.path, "change": pair.change, "size": pair.first.size,
-                "first": {"content": pair.first.content, "completeness": pair.first.completeness, "name": pair.first.name},
-                "second": {
-                    "content": pair.second.content, "completeness": pair.second.completeness, "name": pair.second.name
-                },
+                "first": _brief(pair.first), "second": _brief(pair.second),
             }
             for change in ("won", "lost", "better", "worse") for pair in one.of(change)
         ],

@@ -59,8 +59,8 @@ def judge(
 
     `files_of` is the set of reference files (see sets.parse_set); `table` tells what the program said of its results
     (see claims); files of the folder that fit a pattern of `leave_out` are no results. `copied`: the folder came from
-    another computer (see elsewhere); `root`: the folder among the results from which their paths count. Raises SastrugiError where
-    something cannot be used.
+    another computer (see elsewhere); `root`: the folder among the results from which their paths count. Raises
+    SastrugiError where something cannot be used.
     """
     chosen = parse_set(files_of, specimen.truth)
     files = [file for file in specimen.truth.files if file.kept]

@@ -13,6 +13,7 @@ from dataclasses import dataclass
 from math import ceil, sqrt
 
 import numpy as np
+from numpy.typing import NDArray
 
 from sastrugi.scoring.groups import size_class
 from sastrugi.scoring.scorecard import FileScore, Scorecard
@@ -26,7 +27,7 @@ _EXACT_CLUSTERS = 14
 BY: dict[str, Callable[[FileScore], str]] = {
     "kind": lambda f: f.kind,
     "loss": lambda f: f.loss,
-    "pieces": lambda f: str(f.pieces) if f.pieces < 3 else "3 or more",  # noqa: PLR2004
+    "pieces": lambda f: str(f.pieces) if f.pieces < 3 else "3 or more",
     "size": lambda f: size_class(f.size),
     "file-system": lambda f: f.file_system or "–",
 }
@@ -116,9 +117,9 @@ class Comparison:
 
 
 def compare(first: Sequence[Scorecard], second: Sequence[Scorecard]) -> Comparison:
-    """Pair the files of two sides. Those of one specimen are paired by number; where the specimens differ (another loss,
-    another file system), by path and size. Files that are the same on a side several times (repeats) count once, as the
-    worst of them."""
+    """Pair the files of two sides. Those of one specimen are paired by number; where the specimens differ (another
+    loss, another file system), by path and size. Files that are the same on a side several times (repeats) count once,
+    as the worst of them."""
     ours, theirs = _by_specimen(first), _by_specimen(second)
     pairs: list[Pair] = []
     only_first = only_second = 0
@@ -126,7 +127,9 @@ def compare(first: Sequence[Scorecard], second: Sequence[Scorecard]) -> Comparis
         left, right = _files(own, exactly), _files(other, exactly)
         both = left.keys() & right.keys()
         card = (own or other)[0]
-        pairs += [Pair(card.specimen, card.identity or card.specimen, left[key], right[key]) for key in sorted(both, key=str)]
+        pairs += [
+            Pair(card.specimen, card.identity or card.specimen, left[key], right[key]) for key in sorted(both, key=str)
+        ]
         only_first += len(left) - len(both)
         only_second += len(right) - len(both)
     return _compared(pairs, only_first, only_second)
@@ -155,16 +158,14 @@ def difference(first: Sequence[bool], second: Sequence[bool], clusters: Sequence
     names = sorted(set(clusters))
     interval = _agresti_min(won, lost, len(a)) if len(a) else None
     out = Difference(len(a), int(a.sum()), int(b.sum()), won, lost, interval, p, max(len(names), 1))
-    if len(names) < 2:  # noqa: PLR2004
+    if len(names) < 2:
         return out
     number = {name: n for n, name in enumerate(names)}
     at = np.array([number[name] for name in clusters])
-    sums = np.bincount(at, b.astype(float) - a.astype(float), len(names))
-    sizes = np.bincount(at, minlength=len(names)).astype(float)
+    sums = np.bincount(at, b.astype(float) - a.astype(float), len(names)).astype(np.float64)
+    sizes = np.bincount(at, minlength=len(names)).astype(np.float64)
     spread, chance = _over_clusters(sums, sizes)
-    return Difference(
-        out.count, out.first, out.second, won, lost, interval, p, len(names), spread, chance
-    )
+    return Difference(out.count, out.first, out.second, won, lost, interval, p, len(names), spread, chance)
 
 
 def _agresti_min(won: int, lost: int, count: int) -> tuple[float, float]:
@@ -173,9 +174,7 @@ def _agresti_min(won: int, lost: int, count: int) -> tuple[float, float]:
     return max(middle - half, -1.0), min(middle + half, 1.0)
 
 
-def _over_clusters(
-    sums: np.ndarray[tuple[int], np.dtype[np.float64]], sizes: np.ndarray[tuple[int], np.dtype[np.float64]]
-) -> tuple[tuple[float, float], float]:
+def _over_clusters(sums: NDArray[np.float64], sizes: NDArray[np.float64]) -> tuple[tuple[float, float], float]:
     """The interval of Σsums/Σsizes, and the probability of so much if signs of whole clusters were by chance: of all
     signs where clusters are few, of 20,000 of them otherwise."""
     from scipy.stats import t

@@ -37,8 +37,8 @@ def parse_scorecard(text: str | bytes, origin: str) -> Scorecard:
     version = document.get("version")
     if not isinstance(version, int) or not _OLDEST <= version <= SCORECARD_VERSION:
         raise SastrugiError(
-            f"{origin}: is version {version!s:.20} of the scorecard, this program reads {_OLDEST} to {SCORECARD_VERSION}: "
-            "score again"
+            f"{origin}: is version {version!s:.20} of the scorecard, this program reads "
+            f"{_OLDEST} to {SCORECARD_VERSION}: score again"
         )
     try:
         return Scorecard.model_validate(document if version == SCORECARD_VERSION else _brought_up(document))

@@ -5,7 +5,7 @@ from __future__ import annotations
 from math import sqrt
 from typing import TYPE_CHECKING, Literal
 
-from pydantic import BaseModel, ConfigDict
+from pydantic import BaseModel, ConfigDict, Field
 
 from sastrugi.scoring.names import NameWord
 from sastrugi.scoring.places import PlaceWord
@@ -154,12 +154,12 @@ class Group(_Value):
 
 
 class Scorecard(_Value):
-    """All of it. `specimen` is its name and `identity` the digest of its medium. Headline figures are out of the set and out of the ceiling; `groups` give them by each property.
-    `names` counts the verdicts of names of files of which something came back, `live_copies` the files that could come
-    back whole only because live files hold the same; `table_rows` and `table_matched` tell how much of a table of
-    claims was of these results, `left_out` how many files a pattern took out of them,
-    `assumed` what was taken for granted of their paths, names and times. `unreadable` are folders among
-    the results that could not be read, and why; `below_the_floor` the floors missed, in words.
+    """All of it. `specimen` is its name and `identity` the digest of its medium. Headline figures are out of the set
+    and out of the ceiling; `groups` give them by each property. `names` counts the verdicts of names of files of which
+    something came back, `live_copies` the files that could come back whole only because live files hold the same;
+    `table_rows` and `table_matched` tell how much of a table of claims was of these results, `left_out` how many files
+    a pattern took out of them, `assumed` what was taken for granted of their paths, names and times. `unreadable` are
+    folders among the results that could not be read, and why; `below_the_floor` the floors missed, in words.
     """
 
     format: Literal["sastrugi-scorecard"] = "sastrugi-scorecard"
@@ -193,6 +193,8 @@ class Scorecard(_Value):
     left_out: int = 0
     assumed: tuple[str, ...] = ()
     below_the_floor: tuple[str, ...] = ()
+    listed: tuple[ResultClass, ...] = Field(default=NOT_ASKED_FOR, exclude=True)
+    """Classes of results that are told by name."""
 
     def frame(self) -> pd.DataFrame:
         """One row for each reference file, with the columns of FileScore."""
@@ -208,10 +210,16 @@ class Scorecard(_Value):
         return sorted(short, key=lambda f: (order.index(f.shortfall), f.completeness - f.ceiling_bytes))
 
     @property
-    def not_asked_for(self) -> list[ResultScore]:
-        """Results that nobody has a use for, the worst first."""
-        found = [result for result in self.results if result.is_ in NOT_ASKED_FOR]
-        return sorted(found, key=lambda result: NOT_ASKED_FOR.index(result.is_))
+    def listed_results(self) -> list[ResultScore]:
+        """Results of the classes that are told by name: unless other ones are asked for, those that nobody has a use
+        for, the worst first."""
+        found = [result for result in self.results if result.is_ in self.listed]
+        return sorted(found, key=lambda result: self.listed.index(result.is_))
+
+    @property
+    def listed_title(self) -> str:
+        """What these results are, in words."""
+        return "not asked for" if self.listed == NOT_ASKED_FOR else " and ".join(self.listed)
 
     @property
     def beyond_ceiling(self) -> list[FileScore]:

@@ -13,6 +13,7 @@ import numpy as np
 from sastrugi.errors import SastrugiError
 from sastrugi.media import Extent, RangeSet
 from sastrugi.progress import Progress
+from sastrugi.recovery.select import Selection
 from sastrugi.scoring.judgement import judge
 from sastrugi.scoring.results import Result
 from sastrugi.scoring.scorecard import FileScore
@@ -49,12 +50,13 @@ def story_of(
     files_of: str = "lost",
     table: Path | None = None,
     leave_out: tuple[str, ...] = (),
+    selection: Selection | None = None,
 ) -> Story:
     """The story of the file called `name` (a path, a name or a pattern that only one file of the set fits).
 
     Raises SastrugiError, which names the files there are, if none or several fit.
     """
-    judged = judge(specimen, results, progress, None, files_of, table, leave_out)
+    judged = judge(specimen, results, progress, selection, files_of, table, leave_out)
     file = _the_one(judged.files, name)
     _, score, result = judged.of(file.id)
     return Story(file, _pieces(file), score, result, _first_difference(specimen, file, result))

@@ -111,8 +111,9 @@ def adopt(
     """Make a specimen of `image` in the new folder `into` (or, with `replace`, in the place of the specimen there).
 
     With `before`, an image of the same medium before the loss, the originals are located there, and `image` tells what
-    still stands. The specimen is called `name`, or else after its image. Of the originals that no volume lists those count as lost that the patterns of `lost` name, the
-    others as live. Raises SpecimenError if nothing of the originals is on the medium, or a pattern names none.
+    still stands. The specimen is called `name`, or else after its image. Of the originals that no volume lists those
+    count as lost that the patterns of `lost` name, the others as live. Raises SpecimenError if nothing of the originals
+    is on the medium, or a pattern names none.
     """
     files = originals_below(originals)
     for pattern in lost:

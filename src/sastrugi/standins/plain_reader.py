@@ -61,7 +61,7 @@ def write_file(medium: Medium, extents: tuple[Extent, ...], path: Path, entry: E
 
 
 def main() -> None:
-    if len(sys.argv) != 3:  # noqa: PLR2004
+    if len(sys.argv) != 3:
         sys.exit(USAGE.format("sastrugi-plain-reader"))
     results, count = Path(sys.argv[2]), 0
     try:

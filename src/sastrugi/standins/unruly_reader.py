@@ -25,7 +25,9 @@ _BLOCK = 1 << 20
 
 
 def _arguments() -> argparse.Namespace:
-    parser = argparse.ArgumentParser(prog="sastrugi-unruly-reader", description="A stand-in for programs that do wrong.")
+    parser = argparse.ArgumentParser(
+        prog="sastrugi-unruly-reader", description="A stand-in for programs that do wrong."
+    )
     parser.add_argument("medium", type=Path)
     parser.add_argument("results", type=Path)
     parser.add_argument("--seed", type=int, default=1, help="of what is made up")

@@ -117,7 +117,9 @@ class Ledger:
         return self._do(lambda connection: [LedgerRow(*row) for row in connection.execute(query)])
 
     def count(self) -> int:
-        return self._do(lambda connection: int(connection.execute(select(func.count()).select_from(trials)).scalar_one()))
+        return self._do(
+            lambda connection: int(connection.execute(select(func.count()).select_from(trials)).scalar_one())
+        )
 
     def read(self, beginning: str) -> tuple[Trial, Scorecard]:
         """The trial whose number begins so. Raises LedgerError if there is none, or more than one."""
@@ -196,7 +198,9 @@ def open_ledger(where: str) -> Ledger:
     except (SQLAlchemyError, ValueError) as error:
         raise LedgerError(f"{told}: is no ledger's address: name a file, or postgresql://user@host/name") from error
     except ImportError as error:
-        raise LedgerError(f"{told}: this needs a driver that is not installed: pip install 'sastrugi[postgres]'") from error
+        raise LedgerError(
+            f"{told}: this needs a driver that is not installed: pip install 'sastrugi[postgres]'"
+        ) from error
     if engine.dialect.name == "sqlite":
         event.listen(engine, "connect", _prepare_sqlite)
     with _telling(told):

@@ -4,7 +4,5 @@ from alembic import context
 
 from sastrugi.campaign.ledger.tables import metadata
 
-context.configure(
-    connection=context.config.attributes["connection"], target_metadata=metadata, transactional_ddl=False
-)
+context.configure(connection=context.config.attributes["connection"], target_metadata=metadata, transactional_ddl=False)
 context.run_migrations()
