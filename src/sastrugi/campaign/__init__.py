@@ -3,5 +3,6 @@
 `engines` says what can be put to the test and how it is called, `supervisor` and `running` run it within limits and
 measure it, `handing` hands a medium out and tells what became of it, `trial` and `by_hand` make one trial with a record
 (`record`), `sides` finds what is compared, `trends` what became of figures, `matrix`, `parameters` and `specimens` say
-what a campaign is made of, `work` carries it out (`local` here, `cluster` on other machines), and `ledger` keeps every trial.
+what a campaign is made of, `run` and `work` carry it out (`local` here, `cluster` elsewhere), and `ledger` keeps
+every trial.
 """

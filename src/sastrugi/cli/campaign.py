@@ -79,7 +79,7 @@ def run(
     if as_json:
         show_json(_document(state))
     else:
-        _print(state)
+        print_campaign(state)
         line = quoted("sastrugi", "campaign", "show", folder, "--out", "page.html")
         say(f"all of it is in {folder}; draw it with: {line}")
     _leave(state)
@@ -107,7 +107,7 @@ def show_campaign(
     if as_json:
         show_json(_document(state))
     else:
-        _print(state)
+        print_campaign(state)
     if target is not None:
         kind = target.suffix.lower()
         if kind == ".html":
@@ -123,7 +123,8 @@ def show_campaign(
         say(f"written: {target}")
 
 
-def _print(state: CampaignState) -> None:
+def print_campaign(state: CampaignState) -> None:
+    """The matrix, the ranking, and what went wrong."""
     from sastrugi.report.campaign_view import matrix_view, problems_view, ranking_table, tallies
 
     found = tallies(state)

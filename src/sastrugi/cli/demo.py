@@ -14,7 +14,8 @@ from sastrugi.cli.targets import ReplaceOption
 _HELP = """The whole job on one made-up camera card: build it, lose files, scan, bring back, score. Takes seconds.
 
 \b
-Example: sastrugi demo --into demo"""
+Example: sastrugi demo --into demo
+With --full a whole campaign, with a page at its end: twelve media, three programs. Takes a minute or two."""
 _RECIPE = "camera-card"
 
 
@@ -41,8 +42,12 @@ def _own(folder: Path) -> Callable[[str], bool]:
 def demo(
     into: Annotated[Path, typer.Option(help="The new folder for everything.", metavar="DIR")] = Path("sastrugi-demo"),
     replace: ReplaceOption = False,
+    full: Annotated[bool, typer.Option("--full", help="A campaign of many media and three programs instead.")] = False,
     as_json: JsonOption = False,
 ) -> None:
+    if full:
+        _campaign(into, replace, as_json)
+        return
     from rich.text import Text
 
     from sastrugi.cli.judging import warn
@@ -108,3 +113,40 @@ def demo(
     warn(card)
     if card.beyond_ceiling:
         raise typer.Exit(1)
+
+
+def _campaign(into: Path, replace: bool, as_json: bool) -> None:
+    """The campaign that ships. In a folder where it was begun it goes on."""
+    import tomllib
+    from importlib import resources
+
+    from sastrugi.campaign.ledger import open_ledger
+    from sastrugi.campaign.matrix import make_campaign
+    from sastrugi.campaign.run import CAMPAIGN_FILE, run_campaign
+    from sastrugi.cli.campaign import print_campaign
+    from sastrugi.errors import SastrugiError
+    from sastrugi.report.campaign_page import campaign_page
+    from sastrugi.report.campaign_view import campaign_json
+    from sastrugi.safety import require_empty, write_text
+
+    if replace:
+        raise SastrugiError(
+            "a campaign goes on where it was, and replaces nothing: leave --replace out, or name another --into"
+        )
+    if not (into / CAMPAIGN_FILE).is_file():
+        require_empty(into, "campaign", "")
+    text = (resources.files("sastrugi.campaign") / "season.toml").read_text("utf-8")
+    campaign = make_campaign(tomllib.loads(text), "season.toml", Path())
+    page = into / "season.html"
+    with progress(quoted("sastrugi", "demo", "--full", "--into", into)) as watched:
+        into.mkdir(parents=True, exist_ok=True)
+        with open_ledger(str(into / "trials.ledger")) as ledger:
+            state = run_campaign(campaign, into, watched, ledger)
+        drawn = campaign_page(state, watched)
+    write_text(page, drawn)
+    if as_json:
+        show_json({"campaign": str(into), "page": str(page), **campaign_json(state)})
+    else:
+        print_campaign(state)
+        one, other = (f"{into}:{engine}" for engine in ("fast-look", "all-passes"))
+        say(f"all of it is in {into}; look at {page}, or compare: {quoted('sastrugi', 'compare', one, other)}")

@@ -137,7 +137,7 @@ def _heat(rows: Sequence[str], engines: Sequence[str], tally: dict[tuple[str, st
         axes.tick_params(length=0)
 
     longest = max((len(row) for row in rows), default=0)
-    return svg(1.0 + longest * 0.075 + 1.25 * len(engines), 0.7 + 0.27 * len(rows), label, draw)
+    return svg(0.7 + longest * 0.075 + 1.05 * len(engines), 0.7 + 0.27 * len(rows), label, draw)
 
 
 def _heat_of_specimens(rows: Sequence[str], engines: Sequence[str], tally: dict[tuple[str, str], Tally]) -> str:

@@ -5,11 +5,12 @@ Nothing is assumed of results that a program wrote here. Whatever is assumed is 
 
 from __future__ import annotations
 
-import datetime as dt
 import unicodedata
 from collections import Counter
 from collections.abc import Callable, Sequence
 from dataclasses import replace
+
+import numpy as np
 
 from sastrugi.scoring.results import Folder, Result, in_order
 from sastrugi.specimen.truth import TruthFile
@@ -18,6 +19,8 @@ from sastrugi.units import plural, printable
 _MOST = 0.9
 """The share of results of which something holds, so that it is taken to hold of the copy and not of the files."""
 _FEWEST = 3
+_MOST_HOURS, _GRAIN = 26, 2.0
+"""Hours by which zones differ at most, and seconds that file systems round to."""
 
 
 def from_elsewhere(folder: Folder, references: Sequence[TruthFile]) -> tuple[Folder, tuple[str, ...]]:
@@ -65,8 +68,8 @@ def _split_at_backslashes(results: list[Result]) -> tuple[list[Result], list[str
 def _spelled_as_known(results: list[Result], references: Sequence[TruthFile]) -> tuple[list[Result], list[str]]:
     """Names all in one case have lost their own: they are spelled as the references are."""
     for fold in (str.lower, str.upper):
-        one_case = _most_of(results, lambda result, fold=fold: result.named == fold(result.named))  # type: ignore[misc]
-        if one_case and any(file.path != fold(file.path) for file in references):
+        one_case = _most_of(results, lambda result, fold=fold: _name(result) == fold(_name(result)))  # type: ignore[misc]
+        if one_case and any(file.name != fold(file.name) for file in references):
             break
     else:
         return results, []
@@ -76,6 +79,10 @@ def _spelled_as_known(results: list[Result], references: Sequence[TruthFile]) ->
         names.setdefault(file.name.casefold(), set()).add(file.name)
     out = [replace(result, claimed_path=_spelled(result.named, paths, names)) for result in results]
     return out, ["names lost their case on the way, and are compared without it"]
+
+
+def _name(result: Result) -> str:
+    return result.named.rpartition("/")[2]
 
 
 def _spelled(named: str, paths: dict[str, str], names: dict[str, set[str]]) -> str:
@@ -89,14 +96,17 @@ def _spelled(named: str, paths: dict[str, str], names: dict[str, set[str]]) -> s
 
 
 def _all_of_one_time(results: list[Result], references: Sequence[TruthFile]) -> bool:
-    """Whether the times of nearly all results are later than those of all files."""
-    latest = max((file.modified for file in references if file.modified), default=None)
-    if latest is None:
+    """Whether nearly no result has the time of any file, in any time zone."""
+    times = np.array(sorted(file.modified.timestamp() for file in references if file.modified), np.float64)
+    if not len(times):
         return False
-    margin = dt.timedelta(days=1)
-    return _most_of(results, lambda result: result.modified is not None and result.modified > latest + margin) or (
-        len({result.modified for result in results}) == 1 and len(results) > _FEWEST
-    )
+    found = np.array([result.modified.timestamp() if result.modified else np.nan for result in results], np.float64)
+    known = np.zeros(len(found), bool)
+    for hours in range(-_MOST_HOURS, _MOST_HOURS + 1):
+        wanted = found + hours * 3600
+        at = np.clip(np.searchsorted(times, wanted - _GRAIN), 0, len(times) - 1)
+        known |= np.abs(times[at] - wanted) <= _GRAIN
+    return len(results) >= _FEWEST and int(known.sum()) <= (1 - _MOST) * len(results)
 
 
 def _most_of(results: Sequence[Result], holds: Callable[[Result], bool]) -> bool:
