@@ -43,7 +43,7 @@ def run_on_cluster(
                 "leave --cluster out"
             )
     try:
-        client: Any = Client(address, timeout=_PATIENCE, set_as_default=False)  # type: ignore[no-untyped-call]
+        client: Any = Client(address, timeout=_PATIENCE)  # type: ignore[no-untyped-call]
     except (OSError, TimeoutError, ValueError) as error:
         raise EngineError(f"{address}: no scheduler answers there: start one with 'dask scheduler'") from error
     with client:

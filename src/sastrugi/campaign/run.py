@@ -123,8 +123,9 @@ def run_campaign(
 
 
 class Gate:
-    """The floors of a campaign; floors that cannot be read are refused before anything is done. A cell where nothing
-    was to come back (a negative control) stands if nothing did."""
+    """The floors of a campaign; floors that cannot be read are refused before anything is done. Where nothing could come
+    back any more (a negative control) they say nothing: there the gate is that nothing does, so that one text holds for
+    all recipes."""
 
     def __init__(self, campaign: Campaign) -> None:
         text = campaign.text.gate
@@ -136,6 +137,9 @@ class Gate:
         if not (self._floors or self._ceiling_floors or self._most_noise is not None):
             return []
         ended = [] if trial.ended_well else [f"the engine ended with: {trial.outcome}"]
+        if not card.complete.of_ceiling:
+            invented = len(card.results) - sum(card.classes.get(name, 0) for name in ("live", "stale", "reference"))
+            return ended + ([f"nothing could come back, and {invented:,} results are no file"] if invented else [])
         return ended + missed(card, self._floors, self._ceiling_floors, self._most_noise)
 
 

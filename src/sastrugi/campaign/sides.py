@@ -96,7 +96,7 @@ def side_of(
     if path.is_file():
         return Side(path.stem, (scored_at(path),))
     if _NUMBER.fullmatch(text):
-        with open_ledger(ledger) as opened_ledger:
+        with open_ledger(ledger, new=False) as opened_ledger:
             trial, card = opened_ledger.read(text)
         return Side(trial.spoken, (Scored(card, trial),))
     raise EngineError(

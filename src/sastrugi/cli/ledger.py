@@ -75,20 +75,10 @@ def keep_in_ledger(where: str, trials: Iterable[tuple[Trial, Scorecard]]) -> str
         return ledger.told
 
 
-def existing(where: str) -> str:
-    """The address of a ledger that is there. Raises LedgerError."""
-    from sastrugi.errors import LedgerError
-
-    where = where or DEFAULT
-    if "://" not in where and not Path(where).exists():
-        raise LedgerError(f"{where}: there is no ledger yet: 'sastrugi trial' makes it, or name one with --ledger")
-    return where
-
-
 def _rows(where: str, limit: int = 0, newest_first: bool = True, **filters: str) -> list[LedgerRow]:
     from sastrugi.campaign.ledger import open_ledger
 
-    with open_ledger(existing(where)) as ledger:
+    with open_ledger(where or DEFAULT, new=False) as ledger:
         return ledger.rows({name: value for name, value in filters.items() if value}, limit, newest_first)
 
 
@@ -133,7 +123,7 @@ def show_trial(
     from sastrugi.report.scorecard import headline_table, results_line, short_files_tables
     from sastrugi.report.trial_view import outcome_line
 
-    with open_ledger(existing(ledger)) as opened:
+    with open_ledger(ledger or DEFAULT, new=False) as opened:
         trial, card = opened.read(number)
     if as_json:
         show_json({**trial.model_dump(mode="json"), "scorecard": card.model_dump(mode="json", by_alias=True)})
@@ -195,7 +185,7 @@ def export(
         if out.suffix == ".jsonl":
             from sastrugi.campaign.ledger import open_ledger
 
-            with open_ledger(existing(ledger)) as opened:
+            with open_ledger(ledger or DEFAULT, new=False) as opened:
                 export_whole(temporary, (opened.read(row.id) for row in rows))
         else:
             temporary.write_bytes(export_rows(rows, out.suffix))

@@ -42,7 +42,7 @@ def parse_scorecard(text: str | bytes, origin: str) -> Scorecard:
         )
     try:
         return Scorecard.model_validate(document if version == SCORECARD_VERSION else _brought_up(document))
-    except (ValidationError, TypeError, AttributeError, RecursionError, OverflowError) as error:
+    except (ValidationError, KeyError, TypeError, AttributeError, RecursionError, OverflowError) as error:
         first = f" at {'.'.join(map(str, error.errors()[0]['loc']))}" if isinstance(error, ValidationError) else ""
         raise SastrugiError(f"{origin}: is damaged{first}: score again") from error
 

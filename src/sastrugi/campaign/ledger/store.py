@@ -178,15 +178,17 @@ def _unpacked(packed: bytes, told: str) -> Scorecard:
     return parse_scorecard(text, told)
 
 
-def open_ledger(where: str) -> Ledger:
-    """The ledger at a path (SQLite) or a URL (`postgresql://…`), made where there is none, and brought up to this
-    version. Raises LedgerError where it cannot be reached, is none, or is of a later version."""
+def open_ledger(where: str, new: bool = True) -> Ledger:
+    """The ledger at a path (SQLite) or a URL (`postgresql://…`), made where there is none (if `new`), and brought up to
+    this version. Raises LedgerError where it cannot be reached, is none, or is of a later version."""
     told = _PASSWORD.sub(r"\1:…@", where)
     url = where
     if "://" not in where:
         path = Path(where)
         if path.is_dir():
             raise LedgerError(f"{where}: is a folder: name a file for the ledger")
+        if not new and not path.exists():
+            raise LedgerError(f"{where}: there is no ledger yet: 'sastrugi trial' makes it, or name one with --ledger")
         if not path.absolute().parent.is_dir():
             raise LedgerError(f"{where}: there is no folder for it: make that first")
         url = f"sqlite:///{path.absolute()}"
