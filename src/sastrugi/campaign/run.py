@@ -123,7 +123,7 @@ def run_campaign(
 
 
 class Gate:
-    """The floors of a campaign; floors that cannot be read are refused before anything is done. Where nothing could come
+    """The floors of a campaign; those that cannot be read are refused before anything is done. Where nothing could come
     back any more (a negative control) they say nothing: there the gate is that nothing does, so that one text holds for
     all recipes."""
 
@@ -139,7 +139,8 @@ class Gate:
         ended = [] if trial.ended_well else [f"the engine ended with: {trial.outcome}"]
         if not card.complete.of_ceiling:
             invented = len(card.results) - sum(card.classes.get(name, 0) for name in ("live", "stale", "reference"))
-            return ended + ([f"nothing could come back, and {invented:,} results are no file"] if invented else [])
+            told = f"nothing could come back, and {invented:,} results are no file"
+            return ended + ([told] if invented else [])
         return ended + missed(card, self._floors, self._ceiling_floors, self._most_noise)
 
 

@@ -7,9 +7,10 @@ from collections.abc import Sequence
 from dataclasses import asdict, dataclass
 from typing import Any
 
-from sastrugi.campaign.ledger.store import LedgerRow
+from sastrugi.campaign.ledger.store import Sums
 from sastrugi.scoring.scorecard import wilson
 
+_LABEL = 12
 POINTS = ("version", "day", "trial")
 
 
@@ -40,36 +41,27 @@ class Line:
         return asdict(self)
 
 
-def trend_of(rows: Sequence[LedgerRow], by: str) -> list[Line]:
-    """A line for each engine and specimen, its points in the order in which they were first seen; `rows` oldest
-    first."""
-    lines: defaultdict[tuple[str, str, str], defaultdict[str, list[LedgerRow]]] = defaultdict(lambda: defaultdict(list))
-    for row in rows:
-        lines[row.engine, _specimen(row), row.identity][_label(row, by)].append(row)
+def trend_of(sums: Sequence[Sums]) -> list[Line]:
+    """A line for each engine and specimen, its points in the order in which they were first seen."""
+    lines: defaultdict[tuple[str, str, str], defaultdict[str, list[Sums]]] = defaultdict(lambda: defaultdict(list))
+    for one in sums:
+        # With its parameters, where a campaign says them.
+        specimen = one.cell.partition(" × ")[0] or one.specimen
+        lines[one.engine, specimen, one.identity][one.label].append(one)
     return [
         Line(engine, specimen, tuple(_point(label, own) for label, own in points.items()))
         for (engine, specimen, _), points in sorted(lines.items())
     ]
 
 
-def _specimen(row: LedgerRow) -> str:
-    """The specimen, with its parameters where a campaign says them."""
-    return row.cell.partition(" × ")[0] or row.specimen
-
-
-def _label(row: LedgerRow, by: str) -> str:
-    return {"version": row.engine_version or "–", "day": row.began[:10], "trial": row.id[:8]}[by]
-
-
-def _point(label: str, rows: list[LedgerRow]) -> Point:
-    files, named_of = sum(row.files for row in rows), sum(row.named_of for row in rows)
-    intact = sum(row.intact for row in rows)
-    seconds = [row.seconds for row in rows if row.seconds is not None]
+def _point(label: str, own: list[Sums]) -> Point:
+    files, named_of = sum(one.files for one in own), sum(one.named_of for one in own)
+    intact, timed = sum(one.intact for one in own), sum(one.timed for one in own)
     return Point(
-        label, len(rows), files,
+        label[:_LABEL] or "–", sum(one.trials for one in own), files,
         intact / files if files else 0.0,
-        sum(row.attainable for row in rows) / files if files else 0.0,
-        sum(row.named for row in rows) / named_of if named_of else 0.0,
+        sum(one.attainable for one in own) / files if files else 0.0,
+        sum(one.named for one in own) / named_of if named_of else 0.0,
         wilson(int(intact), files),
-        sum(seconds) / len(seconds) if seconds else None,
+        sum(one.seconds or 0.0 for one in own) / timed if timed else None,
     )  # fmt: skip

@@ -8,7 +8,7 @@ from typing import TYPE_CHECKING, Annotated, Any
 
 import typer
 
-from sastrugi.cli.console import JsonOption, say, show, show_json
+from sastrugi.cli.console import JsonOption, ink, say, show, show_json, show_lines, width
 from sastrugi.cli.targets import ReplaceOption, file_target, picture_target
 
 if TYPE_CHECKING:
@@ -91,7 +91,7 @@ def list_trials(
     ledger: LedgerOption = "",
     as_json: JsonOption = False,
 ) -> None:
-    from sastrugi.report.trial_view import ledger_table
+    from sastrugi.report.trial_view import ledger_lines
 
     rows = _rows(ledger, limit, engine=engine, specimen=specimen, campaign=campaign, outcome=outcome)
     if as_json:
@@ -100,7 +100,7 @@ def list_trials(
     if not rows:
         say("no trial in the ledger fits")
         return
-    show(ledger_table(rows))
+    show_lines(ledger_lines(rows, width(), ink()))
     if limit and len(rows) == limit:
         say(f"the newest {limit:,}; --limit 0 prints all")
 
@@ -145,20 +145,23 @@ def trend(
     ledger: LedgerOption = "",
     as_json: JsonOption = False,
 ) -> None:
+    from sastrugi.campaign.ledger import open_ledger
     from sastrugi.campaign.trends import POINTS, trend_of
     from sastrugi.errors import SastrugiError
-    from sastrugi.report.trends import draw_trend, trend_table
+    from sastrugi.report.trends import draw_trend, trend_lines
 
     if by not in POINTS:
         raise SastrugiError(f"'{by[:40]}' is no point of a trend: say {', '.join(POINTS)}")
     target = picture_target(out, "", replace) if out is not None else None
-    lines = trend_of(_rows(ledger, 0, False, engine=engine, specimen=specimen, campaign=campaign), by)
+    filters = {"engine": engine, "specimen": specimen, "campaign": campaign}
+    with open_ledger(ledger or DEFAULT, new=False) as opened:
+        lines = trend_of(opened.sums(by, {name: value for name, value in filters.items() if value}))
     if as_json:
         show_json([line.as_json() for line in lines])
     elif not lines:
         say("no trial in the ledger fits")
     else:
-        show(trend_table(lines, by))
+        show_lines(trend_lines(lines, by, width(), ink()))
     if target is not None and lines:
         draw_trend(lines, by, target)
         say(f"picture in {target}")

@@ -2,14 +2,12 @@
 
 from __future__ import annotations
 
-from collections.abc import Sequence
+from collections.abc import Iterator, Sequence
 from pathlib import Path
 from typing import TYPE_CHECKING
 
-from rich.table import Table
-from rich.text import Text
-
-from sastrugi.report.style import BLUE, GREEN, GREY, ORANGE, PURPLE, SKY, VERMILION, shorten_end, table
+from sastrugi.report.rows import row_lines
+from sastrugi.report.style import BLUE, GREEN, GREY, ORANGE, PURPLE, SKY, VERMILION, Ink, shorten_end
 from sastrugi.safety import atomic_file
 from sastrugi.units import format_seconds, percent
 
@@ -22,32 +20,30 @@ _MOST_DRAWN = 14
 _MOST_LABELS = 24
 
 
-def trend_table(lines: Sequence[Line], by: str) -> Table:
-    out = table(gives_way=("Time", "Trials", "Files"), keys=())
-    for name in (
+def trend_lines(lines: Sequence[Line], by: str, width: int, ink: Ink) -> Iterator[str]:
+    """A line a point."""
+    heads = (
         "Engine",
         "Specimen",
         by.capitalize(),
-        "Trials",
-        "Files",
-        "Intact",
-        "95 %",
-        "Ceiling",
-        "Named",
-        "Time",
-    ):
-        left = name in ("Engine", "Specimen", by.capitalize())
-        out.add_column(name, justify="left" if left else "right", no_wrap=True)
-    for line in lines:
-        for number, point in enumerate(line.points):
-            spread = f"{point.interval[0] * 100:.0f}–{point.interval[1] * 100:.0f}" if point.interval else ""
-            out.add_row(
-                Text(shorten_end(line.engine, 18) if not number else ""),
-                Text(shorten_end(line.specimen, 18) if not number else ""), Text(shorten_end(point.label, 12)),
-                f"{point.trials:,}", f"{point.files:,}", percent(point.intact), spread, percent(point.ceiling),
-                percent(point.named), format_seconds(point.seconds),
-            )  # fmt: skip
-    return out
+        ">Trials",
+        ">Files",
+        ">Intact",
+        ">95 %",
+        ">Ceiling",
+        ">Named",
+        ">Time",
+    )
+    texts = [
+        (
+            shorten_end(line.engine, 18) if not number else "", shorten_end(line.specimen, 22) if not number else "",
+            shorten_end(point.label, 12), f"{point.trials:,}", f"{point.files:,}", percent(point.intact),
+            f"{point.interval[0] * 100:.0f}–{point.interval[1] * 100:.0f}" if point.interval else "",
+            percent(point.ceiling), percent(point.named), format_seconds(point.seconds),
+        )
+        for line in lines for number, point in enumerate(line.points)
+    ]  # fmt: skip
+    return row_lines(heads, texts, width, ink, ("Time", "Trials", "Files", "Named", "95 %"))
 
 
 def draw_trend(lines: Sequence[Line], by: str, target: Path) -> None:

@@ -2,14 +2,15 @@
 
 from __future__ import annotations
 
-from collections.abc import Sequence
+from collections.abc import Iterator, Sequence
 from typing import TYPE_CHECKING, Any
 
 from rich.console import Group, RenderableType
 from rich.table import Table
 from rich.text import Text
 
-from sastrugi.report.style import FAINT, GREEN, ORANGE, VERMILION, shorten_end, shorten_path, table
+from sastrugi.report.rows import row_lines
+from sastrugi.report.style import FAINT, GREEN, ORANGE, VERMILION, Ink, shorten_end, shorten_path, table
 from sastrugi.units import format_seconds, format_size, percent, printable
 
 if TYPE_CHECKING:
@@ -173,21 +174,19 @@ def _changes_table(one: Comparison, limit: int) -> RenderableType:
     return Group(*parts)
 
 
-def ledger_table(rows: Sequence[LedgerRow]) -> Table:
-    out = table(gives_way=("Time", "Losses", "Named", "Ceiling", "When"), keys=("Trial",))
-    for name in ("Trial", "When", "Specimen", "Losses", "Engine", "Outcome", "Intact", "Ceiling", "Named", "Time"):
-        right = name in ("Intact", "Ceiling", "Named", "Time")
-        out.add_column(name, justify="right" if right else "left", no_wrap=True)
-    for row in rows:
-        ceiling = row.attainable / row.files if row.files else None
-        engine = f"{row.engine} {row.engine_version}".rstrip()
-        out.add_row(
-            row.id[:8], row.began[:16].replace("T", " "), Text(shorten_end(row.specimen, 18)),
-            Text(shorten_end(row.losses, 12)), Text(shorten_end(engine, 20)),
-            Text(row.outcome, style="" if row.outcome in ("done", "partly", "nothing") else VERMILION),
-            percent(row.share("intact")), percent(ceiling), percent(row.share("named")), format_seconds(row.seconds),
-        )  # fmt: skip
-    return out
+def ledger_lines(rows: Sequence[LedgerRow], width: int, ink: Ink) -> Iterator[str]:
+    """A line a trial."""
+    heads = ("Trial", "When", "Specimen", "Losses", "Engine", "Outcome", ">Intact", ">Ceiling", ">Named", ">Time")
+    texts = [
+        (
+            row.id[:8], row.began[:16].replace("T", " "), shorten_end(row.specimen, 18), shorten_end(row.losses, 12),
+            shorten_end(f"{row.engine} {row.engine_version}".rstrip(), 20), row.outcome, percent(row.share("intact")),
+            percent(row.attainable / row.files if row.files else None), percent(row.share("named")),
+            format_seconds(row.seconds),
+        )
+        for row in rows
+    ]  # fmt: skip
+    return row_lines(heads, texts, width, ink, ("Losses", "Time", "Named", "When", "Ceiling"))
 
 
 def difference_json(found: Difference) -> dict[str, Any]:

@@ -8,7 +8,7 @@ from contextlib import contextmanager
 from dataclasses import dataclass
 from importlib import resources
 from pathlib import Path
-from typing import Any, TypeVar
+from typing import TYPE_CHECKING, Any, TypeVar
 
 import zstandard
 from sqlalchemy import Connection, Engine, create_engine, event, func, insert, inspect, select
@@ -16,10 +16,11 @@ from sqlalchemy.exc import DatabaseError, IntegrityError, OperationalError, SQLA
 from sqlalchemy.pool import NullPool
 
 from sastrugi.campaign.ledger.tables import scorecards, trials
-from sastrugi.campaign.record import Trial, parse_trial
 from sastrugi.errors import LedgerError
-from sastrugi.scoring.reading import parse_scorecard
-from sastrugi.scoring.scorecard import Scorecard
+
+if TYPE_CHECKING:
+    from sastrugi.campaign.record import Trial
+    from sastrugi.scoring.scorecard import Scorecard
 
 _PATIENCE = 30
 """Seconds to wait while another process writes."""
@@ -66,6 +67,26 @@ class LedgerRow:
         of = self.named_of if figure == "named" else self.files
         value: float = getattr(self, figure)
         return value / of if of else None
+
+
+@dataclass(frozen=True, slots=True)
+class Sums:
+    """Trials of one engine on one specimen under one label (a version, a day, a trial): how many there are, and their
+    figures added up; `timed` of them have `seconds`."""
+
+    engine: str
+    specimen: str
+    cell: str
+    identity: str
+    label: str
+    trials: int
+    files: int
+    intact: float
+    attainable: float
+    named: float
+    named_of: int
+    seconds: float | None
+    timed: int
 
 
 _LISTED = [column for column in trials.columns if column.name != "record"]
@@ -116,6 +137,18 @@ class Ledger:
             query = query.limit(limit)
         return self._do(lambda connection: [LedgerRow(*row) for row in connection.execute(query)])
 
+    def sums(self, by: str, where: Mapping[str, str] | None = None) -> list[Sums]:
+        """The trials of each engine and specimen together by version, by day, or one by one; the first seen first."""
+        t = trials.c
+        label = {"version": t.engine_version, "day": func.substr(t.began, 1, 10), "trial": t.id}[by]
+        keys = (t.engine, t.specimen, t.cell, t.identity, label)
+        added = (t.files, t.intact, t.attainable, t.named, t.named_of, t.seconds)
+        query = select(*keys, func.count(), *map(func.sum, added), func.count(t.seconds)).group_by(*keys)
+        for name, pattern in (where or {}).items():
+            query = query.where(_fits(name, pattern))
+        query = query.order_by(func.min(t.began), label)
+        return self._do(lambda connection: [Sums(*row) for row in connection.execute(query)])
+
     def count(self) -> int:
         return self._do(
             lambda connection: int(connection.execute(select(func.count()).select_from(trials)).scalar_one())
@@ -123,6 +156,8 @@ class Ledger:
 
     def read(self, beginning: str) -> tuple[Trial, Scorecard]:
         """The trial whose number begins so. Raises LedgerError if there is none, or more than one."""
+        from sastrugi.campaign.record import parse_trial
+
         if not re.fullmatch(r"[0-9a-f]{1,32}", beginning):
             raise LedgerError(f"'{beginning[:40]}' is no number of a trial: 'sastrugi ledger list' shows them")
         query = select(trials.c.id, trials.c.record, scorecards.c.scorecard).join(
@@ -171,6 +206,8 @@ def _row(trial: Trial, card: Scorecard) -> dict[str, Any]:
 
 
 def _unpacked(packed: bytes, told: str) -> Scorecard:
+    from sastrugi.scoring.reading import parse_scorecard
+
     try:
         text = zstandard.ZstdDecompressor().decompress(packed, max_output_size=_LARGEST)
     except zstandard.ZstdError as error:
