@@ -97,6 +97,7 @@ def test_a_write_to_the_medium_is_a_failed_trial(attempt: Callable[..., dict[str
     [[offset, length]] = ran["changed"]
     assert offset <= 5_000_000 < offset + length and length == 512
     assert ran["score"]["intact"]["value"] == 15, "what came back is scored all the same"
+    assert len(ran["identity_after"]) == 64 and ran["identity_after"] != ran["specimen"]["identity"]
     assert (demo / "specimen" / "medium.img").read_bytes() == digest, "it was a copy that was written"
 
 
@@ -198,6 +199,23 @@ def test_kill_at_any_moment_leaves_nothing_behind(sastrugi: Program, demo: Path,
     time.sleep(0.2)
     sastrugi(*words, cwd=tmp_path)
     assert not list(tmp_path.glob(".trial*")), "what the killed one left is cleared away"
+
+
+def test_an_engine_that_puts_a_link_in_the_place_of_its_results(sastrugi: Program, demo: Path, tmp_path: Path) -> None:
+    script = tmp_path / "program.sh"
+    script.write_text(f'#!/bin/sh\nrmdir "$2" && ln -s {demo / "results"} "$2"\nkill -9 $PPID\nchmod 000 "$3"\n')
+    script.chmod(0o755)
+    for confined in ("true", "false"):
+        (tmp_path / "engines.toml").write_text(
+            f'engines = 1\n[[engine]]\nname = "mine"\nrun = ["{script}", "{{medium}}", "{{results}}", "{{scratch}}"]\n'
+            f"confined = {confined}\n"
+        )
+        words = ("--engine", "mine", "--engines", "engines.toml", "--into", "trial", "--replace", "--json")
+        ran = sastrugi("trial", demo / "specimen", *words, cwd=tmp_path, code=None)
+        if ran.code == 2:
+            assert "was ended from outside" in ran.err, "nothing keeps it from ending the one who watches"
+        else:
+            assert ran.json["score"]["intact"]["value"] == 0 and not (tmp_path / "trial" / "results").is_symlink()
 
 
 @pytest.mark.parametrize(

@@ -8,15 +8,13 @@ from __future__ import annotations
 import datetime as dt
 import uuid
 from collections.abc import Sequence
-from contextlib import suppress
 from dataclasses import dataclass
 from pathlib import Path
 
 from sastrugi.campaign.handing import changed_ranges, hand_out
 from sastrugi.campaign.record import SCORECARD_FILE, TRIAL_FILE, Measures, Trial, TrialEngine, is_of_trial, read_trial
-from sastrugi.campaign.trial import specimen_of
+from sastrugi.campaign.trial import identity_after, specimen_of
 from sastrugi.errors import DestinationError, EngineError
-from sastrugi.media import Extent
 from sastrugi.media.device import write_device
 from sastrugi.media.faults import FAULTS_SUFFIX
 from sastrugi.progress import Progress
@@ -120,7 +118,9 @@ def take_results_back(
                 f"{specimen}: is not the specimen that was handed out ({handed.specimen.name}, "
                 f"{handed.specimen.identity[:12]}…): name that one"
             )
-        changed = _changes(opened, folder, handed, said, progress)
+        back = _back(folder, handed, said)
+        changed = [] if back is None else changed_ranges(opened.medium, back, progress)
+        after = "" if back is None else identity_after(opened, back, changed)
         card = judge(
             opened, results, progress, None, files_of, table, tuple(leave_out), copied=True, root=root
         ).scorecard()
@@ -129,6 +129,7 @@ def take_results_back(
         update={
             "outcome": outcome,
             "changed": tuple(changed),
+            "identity_after": after,
             "measures": Measures(seconds=said.seconds),
             "engine": handed.engine.model_copy(update={"options": said.options}),
             "notes": said.notes,
@@ -140,21 +141,14 @@ def take_results_back(
     return trial, card
 
 
-def _changes(opened: Specimen, folder: Path, handed: Trial, said: TakenBack, progress: Progress) -> list[Extent]:
-    """Where the medium that came back differs from what was handed out; nothing where it did not come back."""
-    back = said.medium or (folder / HANDED_OUT if handed.engine.medium == "image" else None)
-    if back is None or (said.medium is None and not back.exists()):
-        return []
-    if not back.exists():
-        raise EngineError(f"{back}: there is no medium that came back: name its image, or leave --medium-back out")
-    return changed_ranges(opened.medium, back, progress)
-
-
-def clear_handed_out(folder: Path) -> None:
-    """Take away the copy that was handed out, once the trial is over."""
-    for name in (HANDED_OUT, HANDED_OUT + FAULTS_SUFFIX):
-        with suppress(OSError):
-            (folder / name).unlink()
+def _back(folder: Path, handed: Trial, said: TakenBack) -> Path | None:
+    """The medium that came back, where one did."""
+    if said.medium is not None:
+        if not said.medium.exists():
+            raise EngineError(f"{said.medium}: there is no medium that came back: name it, or leave --medium-back out")
+        return said.medium
+    copy = folder / HANDED_OUT
+    return copy if handed.engine.medium == "image" and copy.exists() else None
 
 
 def _now() -> str:

@@ -14,6 +14,7 @@ import numpy as np
 
 from sastrugi.errors import EngineError, MediumError, SpecimenError, system_words
 from sastrugi.media import Extent, Medium, RangeSet
+from sastrugi.media.device import is_device
 from sastrugi.media.faults import FAULTS_SUFFIX
 from sastrugi.media.raw import RawMedium
 from sastrugi.progress import Progress
@@ -76,7 +77,7 @@ def changed_ranges(before: Medium, after: Path, progress: Progress) -> list[Exte
 
 def _changed(before: Medium, now: Medium, progress: Progress) -> list[Extent]:
     found = RangeSet()
-    if now.size != before.size:
+    if now.size != before.size and not (is_device(now.path) and now.size > before.size):  # a card may be larger
         found.add(Extent(min(now.size, before.size), abs(now.size - before.size)))
     looked = RangeSet(before.data_ranges())
     for extent in now.data_ranges():

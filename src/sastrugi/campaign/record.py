@@ -62,7 +62,8 @@ class Measures(_Value):
 
 
 class Trial(_Value):
-    """One engine on one specimen. `changed` are the ranges of its medium that were written; `left_behind` counts the
+    """One engine on one specimen. `changed` are the ranges of its medium that were written, `identity_after` is its
+    digest afterwards; `left_behind` counts the
     processes that outlived it, `said` the bytes that it printed; `confined` tells that it could write nowhere else.
     `overhead` are the seconds that the bench itself took."""
 
@@ -78,6 +79,7 @@ class Trial(_Value):
     signal: int | None = None
     measures: Measures = Measures()
     changed: tuple[Extent, ...] = ()
+    identity_after: str = ""
     left_behind: int = 0
     said: int = 0
     confined: bool = False

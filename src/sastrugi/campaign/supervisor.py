@@ -27,6 +27,8 @@ _LANDLOCK_CREATE_RULESET, _LANDLOCK_ADD_RULE, _LANDLOCK_RESTRICT_SELF, _LANDLOCK
 _LANDLOCK_PATH_BENEATH = 1
 _WRITING = 0x1FF2
 """LANDLOCK_ACCESS_FS_* of all that changes something: WRITE_FILE, REMOVE_DIR … MAKE_SYM."""
+_SCOPE_SIGNAL = 1 << 1
+"""LANDLOCK_SCOPE_SIGNAL: no signals to those who watch."""
 _REFER, _TRUNCATE = 1 << 13, 1 << 14
 _ON_FILES = 1 << 1 | _TRUNCATE
 _ALWAYS_WRITABLE = ("/dev/null", "/dev/zero", "/dev/full", "/dev/tty", "/dev/shm", "/dev/pts")
@@ -125,6 +127,7 @@ def _become(order: dict[str, Any], libc: ctypes.CDLL, writing: int) -> None:
     """The child: become the engine, in a session of its own, within its limits."""
     try:
         os.setsid()
+        libc.prctl(_PR_SET_PDEATHSIG, int(signal.SIGKILL), 0, 0, 0)
         signal.signal(signal.SIGTERM, signal.SIG_DFL)
         signal.signal(signal.SIGINT, signal.SIG_DFL)
         nothing = os.open(os.devnull, os.O_RDONLY)
@@ -157,8 +160,10 @@ def _confine(libc: ctypes.CDLL, writable: list[str]) -> None:
     if version <= 0:
         return
     rights = _WRITING | (_REFER if version >= 2 else 0) | (_TRUNCATE if version >= 3 else 0)
-    attributes = ctypes.create_string_buffer(rights.to_bytes(8, "little"))
-    ruleset = libc.syscall(_LANDLOCK_CREATE_RULESET, attributes, 8, 0)
+    attributes = rights.to_bytes(8, "little")
+    if version >= 6:
+        attributes += bytes(8) + _SCOPE_SIGNAL.to_bytes(8, "little")
+    ruleset = libc.syscall(_LANDLOCK_CREATE_RULESET, ctypes.create_string_buffer(attributes), len(attributes), 0)
     if ruleset < 0:
         return
     for path in (*writable, *_ALWAYS_WRITABLE):

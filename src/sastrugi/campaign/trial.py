@@ -29,11 +29,14 @@ from sastrugi.campaign.record import (
     is_of_trial,
 )
 from sastrugi.campaign.running import Run, run_engine
-from sastrugi.errors import EngineError, SpecimenError
+from sastrugi.errors import EngineError, MediumError, SpecimenError
+from sastrugi.media import Extent
+from sastrugi.media.raw import RawMedium
 from sastrugi.progress import Progress
 from sastrugi.safety import new_folder, require_outside
 from sastrugi.scoring.judgement import judge
 from sastrugi.scoring.scorecard import Scorecard
+from sastrugi.specimen.digests import medium_digest
 from sastrugi.specimen.truth import Specimen
 from sastrugi.specimen.unchanged import require_unchanged
 from sastrugi.version import __version__
@@ -72,9 +75,9 @@ def run_trial(
         require_unchanged(opened, progress)
         with new_folder(into, "trial", TRIAL_FILE, replace, is_of_trial) as folder, ExitStack() as stack:
             scratch = stack.enter_context(_scratch(folder))
-            ran, changed, places = _run(opened, engine, folder, scratch, progress, stack)
+            ran, changed, after, places = _run(opened, engine, folder, scratch, progress, stack)
             results = folder / RESULTS_FOLDER
-            _make_readable(results)
+            _settle(results)
             table = engine.claims_at(places)
             leave_out = [*engine.leave_out, *manner.leave_out, *_claims_below(table, results)]
             card = judge(opened, results, progress, None, manner.files_of, _usable(table), tuple(leave_out)).scorecard()
@@ -93,6 +96,7 @@ def run_trial(
                     seconds=ran.seconds, cpu=ran.cpu, memory=ran.memory, read=ran.read, written=ran.written
                 ),
                 changed=tuple(changed),
+                identity_after=after,
                 left_behind=ran.left_behind,
                 said=ran.said,
                 confined=ran.confined,
@@ -110,7 +114,7 @@ def run_trial(
 
 def _run(
     opened: Specimen, engine: Engine, folder: Path, scratch: Path, progress: Progress, stack: ExitStack
-) -> tuple[Run, list[object], dict[str, str]]:
+) -> tuple[Run, list[Extent], str, dict[str, str]]:
     handed = scratch / "medium"
     own = scratch / "scratch"
     results = folder / RESULTS_FOLDER
@@ -130,7 +134,18 @@ def _run(
     most = max(_TIMES_THE_MEDIUM * needed, _LEAST_DISK)
     ran = run_engine(engine, places, [results, scratch], folder / LOG_FILE, progress, most)
     changed = changed_ranges(opened.medium, image, progress)
-    return ran, list(changed), places
+    return ran, changed, identity_after(opened, image, changed), places
+
+
+def identity_after(opened: Specimen, image: Path, changed: Sequence[Extent]) -> str:
+    """The digest of a medium that came back; empty where it is gone."""
+    if not changed:
+        return opened.truth.medium.digest
+    try:
+        with RawMedium(image, opened.medium.sector) as medium:
+            return medium_digest(medium)
+    except MediumError:
+        return ""
 
 
 @contextmanager
@@ -143,6 +158,14 @@ def _scratch(beside: Path) -> Iterator[Path]:
     finally:
         _make_readable(Path(name))
         shutil.rmtree(name, ignore_errors=True)
+
+
+def _settle(results: Path) -> None:
+    """The folder of results as a folder, whatever an engine put in its place; and readable."""
+    if results.is_symlink() or not results.is_dir():
+        results.unlink(missing_ok=True)
+        results.mkdir()
+    _make_readable(results)
 
 
 def _make_readable(folder: Path) -> None:

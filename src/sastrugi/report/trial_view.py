@@ -99,8 +99,7 @@ def comparison_view(first: str, second: str, one: Comparison, limit: int, by: Se
         )
     for name in by:
         parts.append(_by_table(name, one))
-    parts.append(_changes_table(one, limit))
-    return Group(*parts)
+    return Group(*parts, _changes_table(one, limit), Text())
 
 
 def verdict(first: str, second: str, found: Difference, what: str) -> str:
@@ -120,12 +119,12 @@ def details(found: Difference) -> list[str]:
     """Intervals and probabilities behind a verdict."""
     out: list[str] = []
     if found.interval is not None:
-        out.append(f"difference {_span(found.difference, found.interval)} over files; exact McNemar p = {_p(found.p)}")
+        out.append(f"difference {_span(found.difference, found.interval)} over files; exact McNemar {_p(found.p)}")
     if found.cluster_interval is not None and found.cluster_p is not None:
         more = "" if found.general or not found.shown else ": for others like them not shown yet"
         out.append(
             f"over {found.specimens} specimens, in each of which files are alike: "
-            f"{_span(found.difference, found.cluster_interval)}, p = {_p(found.cluster_p)}{more}"
+            f"{_span(found.difference, found.cluster_interval)}, {_p(found.cluster_p)}{more}"
         )
     elif found.shown:
         out.append("on one specimen: for others it is not shown yet")
@@ -139,7 +138,7 @@ def _span(value: float, interval: tuple[float, float]) -> str:
 
 
 def _p(value: float) -> str:
-    return "below 0.001" if value < 0.001 else f"{value:.3f}"
+    return "p below 0.001" if value < 0.001 else f"p = {value:.3f}"
 
 
 def _by_table(name: str, one: Comparison) -> Table:
