@@ -26,7 +26,7 @@ from sastrugi.recovery.scan_file import ScanFile
 from sastrugi.specimen.steps.lose import windows_index
 from sastrugi.volumes.base import Times
 from sastrugi.volumes.loose import loose_folders
-from sastrugi.volumes.relics import FAMILIES, heads_of, loose_tables, marked
+from sastrugi.volumes.relics import families, heads_of, loose_tables, marked
 from tests.conftest import Program
 from tests.judges import linux, make_volume, require_drivers
 from tests.test_drivers import real_files
@@ -113,7 +113,7 @@ def _format(image: Path, file_system: str, cluster: int) -> None:
 def test_noise_holds_no_folders(data: bytes, seed: int) -> None:
     noise = np.frombuffer(np.random.RandomState(seed).bytes(512 * 64), np.uint8).reshape(-1, 512)
     forged = np.frombuffer(data.ljust(4096, b"\0"), np.uint8).reshape(-1, 512)
-    for name, test in FAMILIES.items():
+    for name, test in families().items():
         assert not test(noise, heads_of(noise)).any(), name
         assert len(test(forged, heads_of(forged))) == 8
 

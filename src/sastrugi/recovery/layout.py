@@ -12,11 +12,10 @@ from sastrugi.media import Extent, Medium, RangeSet
 from sastrugi.media.partitions import Partition, read_table
 from sastrugi.volumes.base import Volume
 from sastrugi.volumes.probing import probe
+from sastrugi.volumes.registry import file_systems
 from sastrugi.volumes.relics import data_sectors
 
 _SECTOR = 512
-_BACKUPS = (0, 6, 12)
-"""Sectors behind the boot sector at which FAT32 and exFAT keep a copy of it."""
 _MOST_UNLISTED = 64
 _BOOT_SIGNATURE = 0xAA55
 _STEP = 4 << 20
@@ -66,8 +65,9 @@ def unlisted_places(medium: Medium, places: list[Place], boots: Iterable[int]) -
     """
     out: list[Place] = []
     starts = {place.where.offset for place in places if place.volume}
+    copies = sorted({sectors for one in file_systems().values() for sectors in one.boot_copies})
     for at in boots:
-        for back in _BACKUPS:
+        for back in copies:
             start = at - back * medium.sector
             if start in starts or start < 0 or _inside(start, out):
                 continue

@@ -17,9 +17,9 @@ from sastrugi.recovery.layout import Place
 from sastrugi.units import plural
 from sastrugi.volumes.base import NOBODY, Conflict, Entry, Placement, Volume
 from sastrugi.volumes.loose import LooseFolder, LooseRecord, mend_edge, split_at
+from sastrugi.volumes.registry import LifeRules, file_systems, title_of
 
 _SECTOR = 512
-_CLUSTERS = {"fat": [_SECTOR << n for n in range(8)], "exfat": [_SECTOR << n for n in range(17)]}
 _FIRST = 2
 _MOST_LIVES = 8
 _MOST_ANCHORS = 400
@@ -32,6 +32,11 @@ _WORTH_OF_A_HIT = 4
 otherwise (markup behind a comment), or be written over."""
 _UNPLACED = "folder-at-cluster-{}"
 DELETED_THEN = "deleted already in its own life"
+
+
+def _rules(family: str) -> LifeRules:
+    return file_systems()[family].lives
+
 
 HeadTest = Callable[[str, int], bool | None]
 """Whether a file of this name can begin at this byte; None where its name tells no kind with a signature."""
@@ -56,7 +61,7 @@ def lives_of(
     """Each life that the folders are of, the one with most of them first. `known` are geometries of volumes that can
     be read: a quick format often keeps them."""
     out: list[tuple[Line, list[LooseFolder]]] = []
-    for family in _CLUSTERS:
+    for family in file_systems():
         left = [folder for folder in folders if folder.family == family]
         for _ in range(_MOST_LIVES):
             if not left:
@@ -76,7 +81,7 @@ def _best_line(
     family: str, folders: Sequence[LooseFolder], known: Sequence[Line], size: int, head: HeadTest
 ) -> Line | None:
     votes: Counter[tuple[int, int]] = Counter()
-    for cluster in _CLUSTERS[family]:
+    for cluster in _rules(family).units:
         for number, offset in set(_anchors(family, folders)):
             base = offset - (number - _FIRST) * cluster
             if 0 <= base < size and base % _SECTOR == 0:
@@ -96,7 +101,7 @@ def _best_line(
 
 def _anchors(family: str, folders: Sequence[LooseFolder]) -> Iterator[tuple[int, int]]:
     """(cluster, byte) pairs that may belong together."""
-    if family == "fat":
+    if _rules(family).folders_tell_their_place:
         for folder in folders[: 10 * _MOST_ANCHORS]:
             if folder.own is not None and folder.own >= _FIRST:
                 yield folder.own, folder.offset
@@ -137,7 +142,7 @@ def _those_of(
     starts = {
         line.offset(r.cluster) for f in folders if _fits(line, f) for r in f.records if r.folder and r.cluster >= _FIRST
     }  # fmt: skip
-    if line.family == "exfat":
+    if not _rules(line.family).folders_tell_their_place:
         folders = split_at(folders, starts)
     own: list[LooseFolder] = []
     rest: list[LooseFolder] = []
@@ -160,7 +165,7 @@ class Ghost(Volume):
         self, medium: Medium, line: Line, folders: Sequence[LooseFolder], now: Sequence[Volume], number: int
     ) -> None:
         self.line, self._medium, self._now, self.number = line, medium, now, number
-        self.file_system = "exFAT" if line.family == "exfat" else "FAT"
+        self.family, self.file_system = line.family, title_of(line.family)
         end = next((v.where.end for v in now if v.where.offset <= line.base < v.where.end), medium.size)
         end = min(end, medium.size)
         self.where = self.data = Extent(line.base, max(end - line.base, 0))
@@ -222,7 +227,9 @@ class Ghost(Volume):
 
     def _may_be_low(self, record: LooseRecord) -> bool:
         """Whether a cluster number may be only the low half of the right one."""
-        return self.line.family == "fat" and record.cluster < _LOW_WORDS < self.data.length // self.line.cluster
+        return (
+            _rules(self.line.family).low_halves and record.cluster < _LOW_WORDS < self.data.length // self.line.cluster
+        )
 
     def _by_low_words(self, record: LooseRecord, folder: LooseFolder) -> list[int]:
         """The bytes at which a file may begin, the nearest to its folder first."""
@@ -296,7 +303,7 @@ class Ghost(Volume):
 
     def _is_root(self, folder: LooseFolder, at: dict[int, LooseFolder]) -> bool:
         """A piece without dot entries that holds folders whose `..` says: the root is above."""
-        if self.line.family == "exfat" or folder.own is not None:
+        if not _rules(self.line.family).folders_tell_their_place or folder.own is not None:
             return False
         below = [at.get(self.line.offset(r.cluster)) for r in folder.records if r.folder]
         return any(child is not None and child.parent == 0 for child in below)
@@ -357,5 +364,4 @@ def _in_order(folders: Sequence[LooseFolder]) -> list[LooseFolder]:
 
 def line_of(volume: Volume) -> Line:
     """The geometry of a volume that can be read."""
-    family = "exfat" if volume.file_system == "exFAT" else "fat"
-    return Line(family, volume.data.offset, volume.cluster_size)
+    return Line(volume.family, volume.data.offset, volume.cluster_size)

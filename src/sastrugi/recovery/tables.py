@@ -38,11 +38,8 @@ def _live(entry: Entry, number: int, volume: Volume) -> Finding:
     extents = entry.placements[0].extents if entry.placements else ()
     whole = not entry.notes
     clusters = -(-entry.size // volume.cluster_size)
-    reasons = (
-        [f"live: {plural(clusters, 'cluster')} by its chain in the FAT"]
-        if whole
-        else [f"live, but {note}" for note in entry.notes]
-    )
+    by = entry.placements[0].reason if entry.placements else "its record"
+    reasons = [f"live: {plural(clusters, 'cluster')}, {by}"] if whole else [f"live, but {note}" for note in entry.notes]
     finding = _finding("live", entry, number, extents, 0.99 if whole else 0.3, reasons, kind_of(entry.name, None))
     finding.sound = finding.covered
     return finding

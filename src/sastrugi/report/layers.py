@@ -98,8 +98,8 @@ def _settled(
 
 def layers_of_specimen(specimen: Specimen) -> MediumLayers:
     """What the truth knows, and where the present volumes keep their structures."""
-    from sastrugi.volumes.names import spoken
     from sastrugi.volumes.probing import probe
+    from sastrugi.volumes.registry import title_of
 
     truth, medium = specimen.truth, specimen.medium
     files = [file for file in truth.files if file.size]
@@ -118,7 +118,7 @@ def layers_of_specimen(specimen: Specimen) -> MediumLayers:
     marks: list[tuple[int, str]] = []
     volumes: list[Volume] = []
     for volume in truth.volumes:
-        what = f"{spoken(volume.life.file_system)} '{volume.name}'" if volume.life else f"no volume '{volume.name}'"
+        what = f"{title_of(volume.life.file_system)} '{volume.name}'" if volume.life else f"no volume '{volume.name}'"
         marks.append((volume.where.offset, what))
         reader = probe(medium, volume.where) if volume.life else None
         volumes += [reader] if reader else []

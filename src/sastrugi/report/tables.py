@@ -11,7 +11,7 @@ from rich.text import Text
 
 from sastrugi.report.style import FAINT, GREEN, ORANGE, VERMILION, shorten_path, table
 from sastrugi.units import format_size, percent, plural, printable
-from sastrugi.volumes.names import spoken
+from sastrugi.volumes.registry import title_of
 
 if TYPE_CHECKING:
     from pathlib import Path
@@ -120,7 +120,7 @@ def recipe_json(recipe: Recipe) -> dict[str, Any]:
 
 def specimen_line(truth: Truth) -> Text:
     last = [(v.name, v.lives[-1]) for v in truth.volumes if v.lives]
-    volumes = ", ".join(f"{spoken(life.file_system)} '{life.label or name}'" for name, life in last) or "no volume"
+    volumes = ", ".join(f"{title_of(life.file_system)} '{life.label or name}'" for name, life in last) or "no volume"
     text = Text(f"{truth.title}\n", style="bold")
     references = sum(file.role == "reference" for file in truth.files)
     files = f"{plural(references, 'reference file')} laid down, {len(truth.lost)} of them lost"
@@ -157,7 +157,7 @@ def truth_table(truth: Truth) -> RenderableType:
             gone = sum(f.ceiling.bytes == 0 for f in lost)
             out.add_row(
                 Text(volume.name),
-                f"{life.number} {spoken(life.file_system)}, {end}",
+                f"{life.number} {title_of(life.file_system)}, {end}",
                 str(len(files)),
                 str(sum(f.standing for f in files)),
                 str(len(lost)),

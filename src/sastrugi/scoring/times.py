@@ -5,9 +5,9 @@ from __future__ import annotations
 import datetime as dt
 from typing import Literal
 
+from sastrugi.volumes.registry import time_grain
+
 TimeWord = Literal["same", "zone", "differs", "untold"]
-GRAIN = {"fat12": 2.0, "fat16": 2.0, "fat32": 2.0, "exfat": 0.01}
-"""Seconds between two moments that a file system can tell apart, of a modified time (its specification)."""
 _HOUR, _WIDEST, _TICK = 3600.0, 14, 1e-4
 
 
@@ -17,7 +17,7 @@ def compare_times(found: dt.datetime | None, wanted: dt.datetime | None, file_sy
     if found is None or wanted is None:
         return "untold"
     off = abs((found - wanted).total_seconds())
-    grain = GRAIN.get(file_system, 2.0)
+    grain = time_grain(file_system)
     if off < grain - _TICK:
         return "same"
     hours = round(off / _HOUR)

@@ -180,11 +180,10 @@ def _records(specimen: Specimen, progress: Progress) -> Check:
     progress.start("records", len(files), "files")
     for n, file in enumerate(files, 1):
         life = lives[file.volume, file.life]
-        seen = look_at_record(life.file_system, specimen.medium.read_extents(file.record))
-        start = None if seen is None else life.data + (seen.first_cluster - 2) * life.cluster
+        seen = look_at_record(life.file_system, specimen.medium.read_extents(file.record), life.data, life.cluster)
         if seen is None or (file.ceiling.placed == "whole" and seen.size != file.size):
             faults.append(f"{file.path}: the books say that its record stands, a look does not find it")
-        elif file.ceiling.placed != "hint" and start != file.extents[0].offset:
+        elif file.ceiling.placed != "hint" and seen.start != file.extents[0].offset:
             faults.append(f"{file.path}: its record names another place than the books")
         elif file.ceiling.name in ("full", "name") and not file.stands_as and not _tells(seen.name, file.name):
             faults.append(f"{file.path}: the books say that its name stands, a look finds '{seen.name}'")

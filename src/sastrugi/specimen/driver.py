@@ -32,17 +32,13 @@ from sastrugi.specimen.mirror import Mirror
 from sastrugi.specimen.truth import ORIGINALS
 from sastrugi.units import format_size
 from sastrugi.volumes.probing import probe
+from sastrugi.volumes.registry import family_of, variant_named
 
 _READ = 1 << 20
 _SET_ATTRIBUTES = 0x40047211
 """FAT_IOCTL_SET_ATTRIBUTES (Linux, include/uapi/linux/msdos_fs.h)."""
 _ARCHIVE = 0x20
 _PATH = "/usr/local/sbin:/usr/local/bin:/usr/sbin:/usr/bin:/sbin:/bin"
-_MOUNTS = {
-    "fat": (("mount", "-t", "vfat", "-o", "utf8=1,tz=UTC"),),
-    "exfat": (("mount", "-t", "exfat"), ("mount.exfat-fuse",)),
-}
-"""Ways to mount each family, the best first."""
 
 
 def require_driver() -> None:
@@ -51,9 +47,13 @@ def require_driver() -> None:
         raise SpecimenError("--writer os mounts volumes as Linux does, and this is no Linux: leave it out")
     if os.geteuid() != 0:
         raise SpecimenError("--writer os mounts volumes, which needs root: run it as root, or leave it out")
-    for tool, package in (("losetup", "mount"), ("mount", "mount"), ("mkfs.fat", "dosfstools")):
-        if shutil.which(tool, path=_PATH) is None:
-            raise SpecimenError(f"--writer os needs '{tool}': install the package {package}, or leave it out")
+    for tool in ("losetup", "mount"):
+        _require_tool(tool, "mount")
+
+
+def _require_tool(tool: str, package: str) -> None:
+    if shutil.which(tool, path=_PATH) is None:
+        raise SpecimenError(f"--writer os needs '{tool}': install the package {package}, or leave it out")
 
 
 @dataclass(frozen=True, slots=True)
@@ -98,9 +98,9 @@ class DriverMirror(Mirror):
         if self._mounted is not place:
             self.unmount()
             self._attach(place)
-            family = "exfat" if place.life.file_system == "exfat" else "fat"
+            family = family_of(place.life.file_system)
             said = ""
-            for words in _MOUNTS[family]:
+            for words in family.mounts if family else ():
                 done = _run(*words, self._device, str(self._point))
                 said = said or done
                 if not done:
@@ -160,12 +160,10 @@ class DriverMirror(Mirror):
         if full:
             self.image.zero(*place.where)
         life, sector = place.life, self.image.sector
-        if life.file_system == "exfat":
-            words = ["mkfs.exfat", "-c", str(life.cluster), *(["-L", life.label] if life.label else [])]
-        else:
-            bits = life.file_system.removeprefix("fat")
-            words = ["mkfs.fat", "-I", "-F", bits, "-s", str(life.cluster // sector), "-S", str(sector)]
-            words += ["-n", life.label.upper()] if life.label else []
+        family, variant = family_of(life.file_system), variant_named(life.file_system)
+        assert family is not None and variant is not None  # a recipe asks for no other
+        words = variant.mkfs(life.cluster, sector, life.label)
+        _require_tool(words[0], family.tools)
         self._attach(place)
         said = _run(*words, self._device)
         self._detach()

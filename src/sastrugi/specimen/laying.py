@@ -16,7 +16,7 @@ from sastrugi.errors import SpecimenError
 from sastrugi.media import Extent, RangeSet
 from sastrugi.media.extents import cut, within
 from sastrugi.media.partitions.gpt import lay_gpt, reserved_at_end
-from sastrugi.media.partitions.mbr import lay_mbr
+from sastrugi.media.partitions.mbr import UNFORMATTED, lay_mbr
 from sastrugi.media.raw import RawImage
 from sastrugi.progress import Progress
 from sastrugi.scenario.dice import Dice
@@ -28,6 +28,7 @@ from sastrugi.specimen.remains import Books
 from sastrugi.specimen.truth import ORIGINALS, End, Role
 from sastrugi.units import format_size
 from sastrugi.volumes.clusters import Run
+from sastrugi.volumes.registry import variant_named
 from sastrugi.volumes.writing import Evidence, Habits, Node, VolumeWriter
 
 WHOLE_MEDIUM = "medium"
@@ -133,11 +134,15 @@ class Laying:
                 guids = [UUID(bytes=self.dice(f"guid {n}").noise(16), version=4) for n in range(len(listed) + 1)]
                 writes = lay_gpt([(place.where, place.name) for place in listed], guids, size, sector)
             else:
-                rows = [(p.where, p.life.file_system if p.lives else "", p.logical) for p in listed]
+                rows = [(p.where, self._partition_type(p), p.logical) for p in listed]
                 writes = lay_mbr(rows, dice.number(1, 0xFFFFFFFE), sector)
             for offset, data in writes:
                 self.image.write(offset, data)
             self.mirror.table(writes)
+
+    def _partition_type(self, place: Place) -> int:
+        known = variant_named(place.life.file_system) if place.lives else None
+        return known.partition_type if known else UNFORMATTED
 
     def clear_table(self) -> None:
         """Zeros over what the present table takes."""
@@ -418,7 +423,7 @@ class Laying:
             volume.flush()
         structures = volume.structures()
         struck = {name for name, parts in structures.items() if any(hit.overlap(part) for part in parts)}
-        if struck & {"boot", "upcase"}:
+        if struck & volume.fatal_structures:
             self.end_life(place, end)
             place.trouble = f"its {' and '.join(sorted(struck))} was written over"
             return
@@ -431,7 +436,7 @@ class Laying:
                 lost.append(one)
         for one in lost:
             self._ended(one, volume.evidence(one.node), end)
-        damaged = struck - {"backup-boot", "fsinfo", "fat2"}
+        damaged = struck - volume.spare_structures
         if damaged or any(one.folder for one in lost):
             place.trouble = f"its {' and '.join(sorted(damaged)) or 'folders'} were written over"
 

@@ -24,9 +24,8 @@ from sastrugi.specimen.ceiling import Copy, Share, equal_blocks, share_of, with_
 from sastrugi.specimen.locate import Piece
 from sastrugi.specimen.truth import ORIGINALS, UNKNOWN, Ceiling, End, NameCeiling, Placed, Role, TruthFile
 from sastrugi.volumes.base import Entry, Times, Volume
-from sastrugi.volumes.exfat.directory import parse_table as parse_exfat
 from sastrugi.volumes.looking import same_name
-from sastrugi.volumes.loose import NamePieces, loose_folders
+from sastrugi.volumes.loose import NamePieces, told_anywhere
 from sastrugi.volumes.probing import probe
 from sastrugi.volumes.relics import loose_tables, marked
 
@@ -131,9 +130,7 @@ class Records:
                 self._by_start[part.name, first[0].offset if first else -1].append(entry)
         tables = list(loose_tables(medium, marked(medium, [Extent(0, medium.size)])))
         self._names = NamePieces(tables)
-        told = [(r.name, r.folder, r.size, r.times) for folder in loose_folders(tables) for r in folder.records]
-        sets = [record for table in tables if table.family == "exfat" for record in parse_exfat(table.data)]
-        for name, folder, size, times in [*told, *((r.name, r.folder, r.size, r.times) for r in sets)]:
+        for name, folder, size, times in told_anywhere(tables):
             if folder:
                 self._folders.add(name)
             else:

@@ -73,6 +73,8 @@ NOBODY = "allocated to nothing that is listed"
 class Volume(ABC):
     """A volume that can be read: where it lies, what it says of itself, and its entries."""
 
+    family: str
+    """Of the registry."""
     file_system: str
     where: Extent
     label: str

@@ -15,7 +15,8 @@ from sastrugi.media.extents import Extent, within
 from sastrugi.media.raw import RawImage
 from sastrugi.units import format_size
 from sastrugi.volumes.clusters import ClusterMap, Run, join_runs
-from sastrugi.volumes.names import check_name, spoken
+from sastrugi.volumes.names import check_name
+from sastrugi.volumes.registry import title_of
 from sastrugi.volumes.writing import Evidence, Habits, Node, VolumeWriter, parts_of
 
 ENTRY_SIZE = 32
@@ -86,7 +87,7 @@ class EntryTableWriter(VolumeWriter):
         return node
 
     def _add_folder(self, parent: Node, name: str, when: dt.datetime) -> Node:
-        check_name(name, spoken(self.file_system))
+        check_name(name, title_of(self.file_system))
         node = Node(name, parent, True, 0, 0, self.clusters.take(1), self.cluster_size)
         node.table = self._first_table(node, when)
         self.image.write(self.run_extents(node.runs)[0].offset, bytes(node.table))
@@ -191,7 +192,7 @@ class EntryTableWriter(VolumeWriter):
         parent = self.find(folder_path)
         if parent is None or not parent.folder:
             raise VolumeError(f"{folder_path}: there is no such folder to store {name} in")
-        check_name(name, spoken(self.file_system))
+        check_name(name, title_of(self.file_system))
         if self.fold(name) in parent.children:
             raise VolumeError(f"{path}: there is already a file of this name")
         return parent, name
@@ -254,7 +255,7 @@ class EntryTableWriter(VolumeWriter):
         parent = self.find(folder_path)
         if parent is None or not parent.folder:
             raise VolumeError(f"{folder_path}: there is no such folder to move {old_name} to")
-        check_name(name, spoken(self.file_system))
+        check_name(name, title_of(self.file_system))
         there = parent.children.get(self.fold(name))
         if there is not None and there is not node:
             raise VolumeError(f"{path}: there is already a file of this name")

@@ -90,6 +90,15 @@ def loose_folders(tables: Iterable[LooseTable]) -> list[LooseFolder]:
     return out
 
 
+def told_anywhere(tables: Sequence[LooseTable]) -> Iterator[tuple[str, bool, int, Times]]:
+    """What any record in loose tables tells (name, whether a folder, size, times), also those that nothing proves."""
+    for folder in loose_folders(tables):
+        yield from ((r.name, r.folder, r.size, r.times) for r in folder.records)
+    for table in tables:
+        if table.family == "exfat":
+            yield from ((r.name, r.folder, r.size, r.times) for r in exfat.parse_table(table.data))
+
+
 class NamePieces:
     """The pieces of long names that stand in loose tables, whichever record they belong to: a name of which all pieces
     stand can still be read, also where the folder lies in pieces itself."""

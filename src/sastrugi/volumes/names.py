@@ -1,4 +1,4 @@
-"""Names of files on FAT and exFAT, and the names of the file systems themselves."""
+"""Names of files on FAT and exFAT."""
 
 from __future__ import annotations
 
@@ -6,11 +6,8 @@ from sastrugi.errors import VolumeError
 
 _UNSAFE = set('"*/:<>?\\|') | {chr(code) for code in range(32)} | {"\x7f"}
 MAX_NAME = 255
-
-
-def spoken(file_system: str) -> str:
-    """The name of a file system as people write it: `exFAT`, `FAT32`."""
-    return file_system.replace("exfat", "exFAT").replace("fat", "FAT")
+LOST = "_"
+"""In the place of a first character that a deletion took."""
 
 
 def check_name(name: str, file_system: str) -> None:

@@ -4,14 +4,14 @@ from __future__ import annotations
 
 from collections.abc import Callable, Iterable, Iterator
 from dataclasses import dataclass
+from functools import cache
 
 import numpy as np
 from numpy.typing import NDArray
 
 from sastrugi.media.base import Medium
 from sastrugi.media.extents import Extent
-from sastrugi.volumes.exfat import relics as exfat
-from sastrugi.volumes.fat import relics as fat
+from sastrugi.volumes.registry import file_systems
 
 _SECTOR = 512
 HEAD = 32
@@ -21,8 +21,14 @@ _LARGEST = 8 << 20
 """Bytes of one loose table; more of them in a row are several."""
 SectorTest = Callable[[NDArray[np.uint8], NDArray[np.uint8]], NDArray[np.bool_]]
 """Of whole sectors, shape (sectors, 512), and of the first HEAD bytes of each: which are marked."""
-FAMILIES: dict[str, SectorTest] = {"fat": fat.table_sectors, "exfat": exfat.table_sectors}
-"""For each family of file systems, what tells sectors of its folders. A new one is one more row."""
+
+
+@cache
+def families() -> dict[str, SectorTest]:
+    """For each family of file systems, what tells sectors of its folders."""
+    return {name: one.metadata_sectors for name, one in file_systems().items()}
+
+
 FIRST_FAMILY_BIT = 8
 """Of the marks of a sector; lower bits are for others who look at the same sectors."""
 
@@ -44,7 +50,7 @@ def heads_of(sectors: NDArray[np.uint8]) -> NDArray[np.uint8]:
 def family_marks(sectors: NDArray[np.uint8], heads: NDArray[np.uint8]) -> NDArray[np.uint16]:
     """A bit for each family whose folders a sector can be of."""
     marks = np.zeros(len(sectors), np.uint16)
-    for number, test in enumerate(FAMILIES.values()):
+    for number, test in enumerate(families().values()):
         marks |= test(sectors, heads).astype(np.uint16) << np.uint16(FIRST_FAMILY_BIT + number)
     return marks
 
@@ -78,7 +84,7 @@ def loose_tables(medium: Medium, marks: Iterable[tuple[int, NDArray[np.uint16]]]
 def _runs(marks: Iterable[tuple[int, NDArray[np.uint16]]]) -> Iterator[tuple[str, Extent]]:
     open_runs: dict[str, Extent] = {}
     for offset, values in marks:
-        for number, family in enumerate(FAMILIES):
+        for number, family in enumerate(families()):
             flags = (values >> np.uint16(FIRST_FAMILY_BIT + number) & np.uint16(1)).astype(bool)
             edges = np.flatnonzero(np.diff(np.concatenate(([False], flags, [False])))).reshape(-1, 2) * _SECTOR
             for lo, hi in (edges + offset).tolist():

@@ -77,6 +77,10 @@ class VolumeWriter(ABC):
     cluster_size: int
     root: Node
     clusters: ClusterMap
+    fatal_structures: frozenset[str] = frozenset()
+    """Those without which no driver mounts the volume."""
+    spare_structures: frozenset[str] = frozenset()
+    """Those that no driver needs to give the files."""
 
     # -- finding ----------------------------------------------------------------------------
 

@@ -24,20 +24,23 @@ def settle_sector(medium: Medium) -> None:
     head = medium.read(0, 512)
     for sector in SECTOR_SIZES:
         medium.sector = sector
-        # A bare volume says its sector size itself: FAT at byte 11, exFAT as a power of two at byte 108.
-        if (
-            head[11:13] == sector.to_bytes(2, "little")
-            and head[510:] == MBR_SIGNATURE
-            and head[:1] in (b"\xeb", b"\xe9")
-        ):
-            return
-        if head[3:11] == b"EXFAT   " and head[108:109] == bytes([sector.bit_length() - 1]):
+        if _says_its_sector(head, sector):
             return
     for sector in SECTOR_SIZES:
         medium.sector = sector
         if any(medium.read(part.where.offset + 510, 2) == MBR_SIGNATURE for part in read_mbr(medium)):
             return
     medium.sector = SECTOR_SIZES[0]
+
+
+def _says_its_sector(head: bytes, sector: int) -> bool:
+    """Whether a bare volume's boot sector says that its sectors have this size: in its parameter block at byte 11; or,
+    where that is all zero so that nobody takes it for one, as a power of two at byte 108."""
+    if head[510:] != MBR_SIGNATURE or head[:1] not in (b"\xeb", b"\xe9"):
+        return False
+    if not any(head[11:64]):
+        return head[108:109] == bytes([sector.bit_length() - 1])
+    return head[11:13] == sector.to_bytes(2, "little")
 
 
 __all__ = ["Partition", "read_gpt", "read_mbr", "read_table", "settle_sector"]

@@ -18,19 +18,13 @@ from sastrugi.media.base import Medium
 from sastrugi.media.extents import Extent
 from sastrugi.media.partitions.base import Partition, place_note
 from sastrugi.media.partitions.mbr import MBR_SIGNATURE, PROTECTIVE_TYPE, RECORD
+from sastrugi.media.partitions.types import gpt_type_name
 
 GPT_SIGNATURE = b"EFI PART"
 _REVISION = 0x00010000
 _HEADER_SIZE = 92
 _ENTRIES, _ENTRY_SIZE = 128, 128
 BASIC_DATA = UUID("ebd0a0a2-b9e5-4433-87c0-68b6b72699c7")
-_TYPE_NAMES = {
-    BASIC_DATA: "basic data",
-    UUID("c12a7328-f81f-11d2-ba4b-00a0c93ec93b"): "EFI system",
-    UUID("0fc63daf-8483-4772-8e79-3d69d8477de4"): "Linux",
-    UUID("48465300-0000-11aa-aa11-00306543ecac"): "HFS+",
-    UUID("7c3457ef-0000-11aa-aa11-00306543ecac"): "APFS",
-}
 _HEADER = np.dtype(
     [
         ("signature", "V8"), ("revision", "<u4"), ("header_size", "<u4"), ("header_crc", "<u4"), ("reserved", "<u4"),
@@ -116,7 +110,7 @@ def read_gpt(medium: Medium) -> list[Partition]:
                 continue
             where = Extent(first * medium.sector, (end - first) * medium.sector)
             label = entry["name"].tobytes().decode("utf-16-le", "replace").split("\0")[0]
-            part = Partition(n, _TYPE_NAMES.get(kind, f"type {kind}"), where, label=label)
+            part = Partition(n, gpt_type_name(kind), where, label=label)
             notes = [place_note(where, medium.size), "listed by the backup table only" if own != 1 else ""]
             out.append(replace(part, note="; ".join(note for note in notes if note)))
         return out

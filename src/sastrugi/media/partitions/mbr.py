@@ -15,20 +15,17 @@ from sastrugi.errors import MediumError
 from sastrugi.media.base import Medium
 from sastrugi.media.extents import Extent
 from sastrugi.media.partitions.base import Partition, place_note
+from sastrugi.media.partitions.types import mbr_type_name
 
 MBR_SIGNATURE = b"\x55\xaa"
 SIGNATURE_OFFSET = 510
 RECORDS_OFFSET = 446
 RECORD_COUNT = 4
-TYPES = {"fat12": 0x01, "fat16": 0x0E, "fat32": 0x0C, "exfat": 0x07}
-"""The type by which a file system is listed."""
+UNFORMATTED = 0x0C
+"""The type of a partition that holds nothing yet: the one most often made."""
 TYPE_EXTENDED_LBA, TYPE_EXTENDED = 0x0F, 0x05
 PROTECTIVE_TYPE = 0xEE
 _EXTENDED_TYPES = frozenset({0x05, 0x0F, 0x85})
-_TYPE_NAMES = {
-    0x01: "FAT12", 0x04: "FAT16", 0x06: "FAT16", 0x07: "NTFS or exFAT", 0x0B: "FAT32", 0x0C: "FAT32", 0x0E: "FAT16",
-    0x82: "Linux swap", 0x83: "Linux", 0xAF: "HFS+",
-}  # fmt: skip
 _MOST_LOGICAL = 128
 _GAP = 1 << 20
 """Room that is left for the boot record in front of a logical partition, where there is so much."""
@@ -66,27 +63,27 @@ def _boot_record(rows: Sequence[_Row | None], disk_id: int, chs_from: int = 0) -
     return bytes(440) + disk_id.to_bytes(4, "little") + bytes(2) + records.tobytes() + MBR_SIGNATURE
 
 
-def lay_mbr(places: Sequence[tuple[Extent, str, bool]], disk_id: int, sector: int) -> list[tuple[int, bytes]]:
-    """The boot records that list `places` (where, file system, whether logical), each with its offset.
+def lay_mbr(places: Sequence[tuple[Extent, int, bool]], disk_id: int, sector: int) -> list[tuple[int, bytes]]:
+    """The boot records that list `places` (where, partition type, whether logical), each with its offset.
 
     Raises MediumError where primary partitions are more than fit, or there is no room for a logical one's record.
     """
     rows: list[_Row | None] = []
-    logical: list[tuple[Extent, str]] = []
-    for where, file_system, is_logical in places:
+    logical: list[tuple[Extent, int]] = []
+    for where, type_, is_logical in places:
         if is_logical:
-            logical.append((where, file_system))
+            logical.append((where, type_))
         else:
-            rows.append((TYPES.get(file_system, TYPES["fat32"]), where.offset // sector, where.length // sector))
+            rows.append((type_, where.offset // sector, where.length // sector))
     out: list[tuple[int, bytes]] = []
     if logical:
         records = _records_of(places, logical, sector)
         start, end = records[0] // sector, logical[-1][0].end // sector
         rows.append((TYPE_EXTENDED_LBA, start, end - start))
-        for n, (where, file_system) in enumerate(logical):
+        for n, (where, type_) in enumerate(logical):
             own = records[n] // sector
             first = where.offset // sector - own
-            row = (TYPES.get(file_system, TYPES["fat32"]), first, where.length // sector)
+            row = (type_, first, where.length // sector)
             following: _Row | None = None
             if n + 1 < len(logical):
                 ahead = records[n + 1] // sector
@@ -100,7 +97,7 @@ def lay_mbr(places: Sequence[tuple[Extent, str, bool]], disk_id: int, sector: in
 
 
 def _records_of(
-    places: Sequence[tuple[Extent, str, bool]], logical: Sequence[tuple[Extent, str]], sector: int
+    places: Sequence[tuple[Extent, int, bool]], logical: Sequence[tuple[Extent, int]], sector: int
 ) -> list[int]:
     """Where the boot record of each logical partition goes: up to 1 MiB before it, behind what comes before."""
     out: list[int] = []
@@ -129,13 +126,9 @@ def read_mbr(medium: Medium) -> list[Partition]:
         if type_ in _EXTENDED_TYPES:
             out += _read_logical(medium, where, 5)
             continue
-        name = "GPT" if type_ == PROTECTIVE_TYPE else _name(type_)
+        name = "GPT" if type_ == PROTECTIVE_TYPE else mbr_type_name(type_)
         out.append(Partition(n, name, where, bootable, note=place_note(where, medium.size)))
     return out
-
-
-def _name(type_: int) -> str:
-    return _TYPE_NAMES.get(type_, f"type {type_:#04x}")
 
 
 def _rows(medium: Medium, offset: int) -> list[tuple[int, Extent, bool]]:
@@ -164,7 +157,7 @@ def _read_logical(medium: Medium, extended: Extent, number: int) -> list[Partiti
             elif type_ and place.length:
                 where = Extent(at + place.offset, place.length)
                 note = place_note(where, medium.size)
-                out.append(Partition(number + len(out), _name(type_), where, bootable, True, note=note))
+                out.append(Partition(number + len(out), mbr_type_name(type_), where, bootable, True, note=note))
         if not following:
             break
         at = extended.offset + following

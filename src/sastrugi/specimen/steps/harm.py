@@ -13,7 +13,7 @@ from sastrugi.media.extents import cut, total, within
 from sastrugi.media.partitions.gpt import reserved_at_end
 from sastrugi.specimen.tables import Fill, RangeTable, Share, Size, SizeOrRest, StepTable
 from sastrugi.units import format_size
-from sastrugi.volumes.names import spoken
+from sastrugi.volumes.registry import title_of
 
 if TYPE_CHECKING:
     from sastrugi.specimen.laying import Laying
@@ -123,7 +123,7 @@ class DamageStep(StepTable):
         structures = writer.structures()
         if self.what not in structures:
             there = ", ".join([*structures, "folder", "table", "range"])
-            raise SpecimenError(f"{spoken(writer.file_system)} has no '{self.what}': there are {there}")
+            raise SpecimenError(f"{title_of(writer.file_system)} has no '{self.what}': there are {there}")
         return list(structures[self.what])
 
 

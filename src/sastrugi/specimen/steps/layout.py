@@ -13,11 +13,16 @@ from sastrugi.specimen.lain import Place
 from sastrugi.specimen.laying import WHOLE_MEDIUM
 from sastrugi.specimen.tables import ActsAs, Size, SizeOrRest, StepTable, Table
 from sastrugi.units import format_size
+from sastrugi.volumes.registry import variant_names
 
 if TYPE_CHECKING:
     from sastrugi.specimen.laying import Laying
 
 _FIRST_START = 1 << 20
+if TYPE_CHECKING:
+    FileSystemName = str
+else:
+    FileSystemName = Literal[variant_names()]
 
 
 class VolumePlace(Table):
@@ -112,7 +117,7 @@ class FormatStep(StepTable):
     """Format a volume, for the first time or again. Without `cluster`, the size that is usual."""
 
     do: Literal["format"]
-    file_system: Literal["fat12", "fat16", "fat32", "exfat"] | None = None
+    file_system: FileSystemName | None = None
     cluster: Size | None = None
     label: str = ""
     how: Literal["quick", "full"] = "quick"

@@ -2,3 +2,49 @@
 
 `layout` declares the records, `write` lays volumes down, `read` reads them; the two share only `layout`.
 """
+
+from __future__ import annotations
+
+import datetime as dt
+
+from sastrugi.media.extents import Extent
+from sastrugi.media.raw import RawImage
+from sastrugi.volumes.exfat.directory import parse_set
+from sastrugi.volumes.exfat.read import open_exfat
+from sastrugi.volumes.exfat.relics import table_sectors
+from sastrugi.volumes.exfat.write import ExfatWriter, default_cluster, plan
+from sastrugi.volumes.registry import FileSystem, LifeRules, SeenRecord, Variant
+from sastrugi.volumes.writing import Habits, VolumeWriter
+
+_TIME_GRAIN = 0.01
+"""Seconds (section 7.4.8, the 10 ms increment)."""
+
+
+def _format(
+    image: RawImage, where: Extent, cluster: int, label: str, serial: int, when: dt.datetime, habits: Habits
+) -> VolumeWriter:
+    geometry = plan(where.offset, where.length, cluster, image.sector, habits)
+    return ExfatWriter(image, geometry, label, serial, when)
+
+
+def _mkfs(cluster: int, _sector: int, label: str) -> list[str]:
+    return ["mkfs.exfat", "-c", str(cluster), *(["-L", label] if label else [])]
+
+
+def _peek(_variant: str, data: bytes, first: int, cluster: int) -> SeenRecord | None:
+    seen = parse_set(data)
+    return SeenRecord(seen.name, seen.size, first + (seen.cluster - 2) * cluster) if seen else None
+
+
+FILE_SYSTEM = FileSystem(
+    family="exfat",
+    title="exFAT",
+    variants=(Variant("exfat", "exFAT", 0x07, _TIME_GRAIN, default_cluster, _format, _mkfs),),
+    open=open_exfat,
+    boot_copies=(0, 12),
+    metadata_sectors=table_sectors,
+    peek=_peek,
+    lives=LifeRules([512 << n for n in range(17)], folders_tell_their_place=False, low_halves=False),
+    mounts=(("mount", "-t", "exfat"), ("mount.exfat-fuse",)),
+    tools="exfatprogs",
+)

@@ -92,6 +92,7 @@ def _read_boot(block: bytes, offset: int, sector: int) -> tuple[Geometry, str] |
 class ExfatVolume(ClusterVolume[Geometry, Record]):
     """One exFAT volume, opened for reading."""
 
+    family = "exfat"
     file_system = "exFAT"
 
     def __init__(self, medium: Medium, geometry: Geometry, serial: str, health: list[str]) -> None:

@@ -124,6 +124,8 @@ class ExfatWriter(EntryTableWriter):
     max_file_size = (1 << 63) - 1
     max_file_size_words = "no file system holds that"
     max_folder_entries = MAX_FOLDER_BYTES // ENTRY_SIZE
+    fatal_structures = frozenset({"boot", "upcase"})
+    spare_structures = frozenset({"backup-boot"})
 
     def __init__(self, image: RawImage, geometry: Geometry, label: str, serial: int, when: dt.datetime) -> None:
         """Format the range of `geometry` (quick: boot regions, FAT, bitmap, up-case table and root are written)."""

@@ -2,3 +2,66 @@
 
 `layout` declares the records, `write` lays volumes down, `read` reads them; the two share only `layout`.
 """
+
+from __future__ import annotations
+
+import datetime as dt
+from functools import partial
+
+from sastrugi.media.extents import Extent
+from sastrugi.media.raw import RawImage
+from sastrugi.volumes.fat.directory import parse_table
+from sastrugi.volumes.fat.layout import ENTRY_SIZE
+from sastrugi.volumes.fat.read import open_fat
+from sastrugi.volumes.fat.relics import table_sectors
+from sastrugi.volumes.fat.write import FatWriter, default_cluster, plan
+from sastrugi.volumes.registry import FileSystem, LifeRules, SeenRecord, Variant
+from sastrugi.volumes.writing import Habits, VolumeWriter
+
+_TIME_GRAIN = 2.0
+"""Seconds ("FAT Directory Structure", DIR_WrtTime)."""
+
+
+def _format(
+    bits: int, image: RawImage, where: Extent, cluster: int, label: str, serial: int, when: dt.datetime, habits: Habits
+) -> VolumeWriter:
+    geometry = plan(where.offset, where.length, bits, cluster, image.sector, habits)
+    return FatWriter(image, geometry, label, serial, when)
+
+
+def _usual_cluster(bits: int, size: int, sector: int, habits: Habits) -> int:
+    return default_cluster(size, bits, sector, habits)
+
+
+def _mkfs(bits: int, cluster: int, sector: int, label: str) -> list[str]:
+    named = ["-n", label.upper()] if label else []
+    return ["mkfs.fat", "-I", "-F", str(bits), "-s", str(cluster // sector), "-S", str(sector), *named]
+
+
+def _peek(variant: str, data: bytes, first: int, cluster: int) -> SeenRecord | None:
+    width = int(variant.removeprefix("fat"))
+    found = parse_table(data, width)
+    if not found or found[-1].position + found[-1].length != len(data):
+        # Long-name entries may be written over while the short entry, the last, stands.
+        found = parse_table(data[-ENTRY_SIZE:], width)
+    return SeenRecord(found[-1].name, found[-1].size, first + (found[-1].cluster - 2) * cluster) if found else None
+
+
+FILE_SYSTEM = FileSystem(
+    family="fat",
+    title="FAT",
+    variants=tuple(
+        Variant(
+            f"fat{bits}", f"FAT{bits}", type_, _TIME_GRAIN, partial(_usual_cluster, bits), partial(_format, bits),
+            partial(_mkfs, bits),
+        )
+        for bits, type_ in ((12, 0x01), (16, 0x0E), (32, 0x0C))
+    ),
+    open=open_fat,
+    boot_copies=(0, 6),
+    metadata_sectors=table_sectors,
+    peek=_peek,
+    lives=LifeRules([512 << n for n in range(8)], folders_tell_their_place=True, low_halves=True),
+    mounts=(("mount", "-t", "vfat", "-o", "utf8=1,tz=UTC"),),
+    tools="dosfstools",
+)  # fmt: skip

@@ -32,9 +32,8 @@ from sastrugi.volumes.fat.layout import (
     short_name_checksums,
     short_name_text,
 )
+from sastrugi.volumes.names import LOST
 
-LOST = "_"
-"""Stands for a first character that nothing tells."""
 _RESERVED_ATTR = 0xC0
 _MOST_LONG = 20
 _ORDER = 0x3F

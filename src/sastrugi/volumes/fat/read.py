@@ -96,6 +96,8 @@ def _read_boot(block: bytes, offset: int) -> tuple[Geometry, str, str] | None:
 class FatVolume(ClusterVolume[Geometry, Record]):
     """One FAT volume, opened for reading."""
 
+    family = "fat"
+
     def __init__(self, medium: Medium, geometry: Geometry, label: str, serial: str, health: list[str]) -> None:
         self._medium = medium
         self.geometry = geometry

@@ -126,6 +126,8 @@ class FatWriter(EntryTableWriter):
     max_file_size = MAX_FILE_SIZE
     max_file_size_words = "a file on FAT ends at 4 GiB less one byte"
     max_folder_entries = 65536
+    fatal_structures = frozenset({"boot"})
+    spare_structures = frozenset({"backup-boot", "fsinfo", "fat2"})
 
     def __init__(self, image: RawImage, geometry: Geometry, label: str, volume_id: int, when: dt.datetime) -> None:
         """Format the range of `geometry` (quick: boot area, FATs and root are written, the data area is left)."""

@@ -1,0 +1,134 @@
+"""All file systems there are, found by looking into this package: each folder of it declares one object, `FILE_SYSTEM`.
+
+Whatever differs between file systems outside of reading and writing them (how a recipe calls them, how a partition
+table lists them, what the system's tools are called, how records of theirs look when they are found alone) is said
+there, and nowhere else: a new one is one more folder.
+"""
+
+from __future__ import annotations
+
+import pkgutil
+from collections.abc import Callable, Sequence
+from dataclasses import dataclass
+from functools import cache
+from importlib import import_module
+from typing import TYPE_CHECKING
+
+import sastrugi.volumes as package
+
+if TYPE_CHECKING:
+    import datetime as dt
+
+    import numpy as np
+    from numpy.typing import NDArray
+
+    from sastrugi.media.base import Medium
+    from sastrugi.media.extents import Extent
+    from sastrugi.media.raw import RawImage
+    from sastrugi.volumes.base import Volume
+    from sastrugi.volumes.writing import Habits, VolumeWriter
+
+    SectorTest = Callable[[NDArray[np.uint8], NDArray[np.uint8]], NDArray[np.bool_]]
+    Format = Callable[[RawImage, Extent, int, str, int, dt.datetime, Habits], VolumeWriter]
+    """Of an image, a range of it, the cluster size, label, serial number, time and habits."""
+_USUAL_GRAIN = 2.0
+
+
+@dataclass(frozen=True, slots=True)
+class SeenRecord:
+    """Name and size that a record tells, and the byte of the medium at which its file begins."""
+
+    name: str
+    size: int
+    start: int
+
+
+@dataclass(frozen=True, slots=True)
+class Variant:
+    """One that a recipe can ask for: `name` as recipes write it, `title` as people do. `partition_type` lists it in a
+    master boot record, `time_grain` are the seconds between two modified times that it can tell apart. `default_unit`
+    is the usual cluster size of a volume (bytes, sector, habits), `mkfs` the system's command that makes one (cluster
+    size, sector size, label; the device is added)."""
+
+    name: str
+    title: str
+    partition_type: int
+    time_grain: float
+    default_unit: Callable[[int, int, Habits], int]
+    format: Format
+    mkfs: Callable[[int, int, str], list[str]]
+
+
+@dataclass(frozen=True, slots=True)
+class LifeRules:
+    """How the geometry of an earlier volume is worked out from its folders: cluster sizes there can be; whether a
+    folder tells in its own table which cluster it begins at; whether a deletion may leave half of a cluster's number.
+    """
+
+    units: Sequence[int]
+    folders_tell_their_place: bool
+    low_halves: bool
+
+
+@dataclass(frozen=True, slots=True)
+class FileSystem:
+    """One family of file systems. `open` reads a volume, if one is there; `boot_copies` are the sectors, counted from
+    the boot sector, at which copies of it stand. `metadata_sectors` tells sectors that can be parts of its folders,
+    `peek` what the bytes of one record say (variant, bytes, byte of the first cluster, cluster size). `mounts` are the
+    system's ways to mount it, the best first, `tools` the package its tools come in."""
+
+    family: str
+    title: str
+    variants: tuple[Variant, ...]
+    open: Callable[[Medium, Extent], Volume | None]
+    boot_copies: tuple[int, ...]
+    metadata_sectors: SectorTest
+    peek: Callable[[str, bytes, int, int], SeenRecord | None]
+    lives: LifeRules
+    mounts: tuple[tuple[str, ...], ...]
+    tools: str
+
+
+@cache
+def file_systems() -> dict[str, FileSystem]:
+    """Every family by its name, sorted by name."""
+    found: dict[str, FileSystem] = {}
+    for module in pkgutil.iter_modules(package.__path__):
+        if module.ispkg:
+            one: FileSystem = import_module(f"{package.__name__}.{module.name}").FILE_SYSTEM
+            found[one.family] = one
+    return dict(sorted(found.items()))
+
+
+@cache
+def _by_variant() -> dict[str, tuple[FileSystem, Variant]]:
+    every = ((one, variant) for one in file_systems().values() for variant in one.variants)
+    return dict(sorted(((variant.name, (one, variant)) for one, variant in every), key=lambda item: len(item[0])))
+
+
+def variant_names() -> tuple[str, ...]:
+    """What recipes can ask for."""
+    return tuple(_by_variant())
+
+
+def family_of(variant: str) -> FileSystem | None:
+    """The family of one that recipes can ask for."""
+    found = _by_variant().get(variant)
+    return found[0] if found else None
+
+
+def variant_named(name: str) -> Variant | None:
+    found = _by_variant().get(name)
+    return found[1] if found else None
+
+
+def title_of(name: str) -> str:
+    """The name of a file system as people write it."""
+    found = variant_named(name) or file_systems().get(name)
+    return found.title if found else name
+
+
+def time_grain(name: str) -> float:
+    """Seconds between two modified times that a file system can tell apart; a usual one where it is not known."""
+    found = variant_named(name)
+    return found.time_grain if found else _USUAL_GRAIN
