@@ -8,6 +8,8 @@ import signal
 import sqlite3
 import subprocess
 import time
+from collections.abc import Iterator
+from dataclasses import replace
 from pathlib import Path
 
 import pytest
@@ -17,11 +19,14 @@ from hypothesis import strategies as st
 from sastrugi.errors import SastrugiError
 from sastrugi.media import open_medium
 from sastrugi.progress import Progress
+from sastrugi.recovery import passes
 from sastrugi.recovery.extract import extract
-from sastrugi.recovery.findings import Finding
+from sastrugi.recovery.findings import PASSES, Finding
 from sastrugi.recovery.scan import scan
 from sastrugi.recovery.scan_file import ScanFile
 from sastrugi.specimen.truth import Specimen
+from sastrugi.volumes.base import Entry
+from sastrugi.volumes.fat.read import FatVolume
 from tests.conftest import Program, program_path
 from tests.test_kinds import SIGNED, sample
 
@@ -223,3 +228,34 @@ def test_a_medium_of_any_file_system_is_scanned_without_harm(
     for f in findings(folder / "m.scan"):
         assert 0 <= f.confidence <= 1 and 0 <= f.sound <= max(f.size, f.covered)
         assert all(e.offset >= 0 and e.length > 0 for e in f.extents) or f.size == 0
+
+
+# -- history -----------------------------------------------------------------------------------
+
+
+def test_what_only_the_history_of_a_volume_tells_is_found(
+    demo: Path, tmp_path: Path, monkeypatch: pytest.MonkeyPatch
+) -> None:
+    """A volume that keeps older copies of its metadata is asked for them; what others told is not told again."""
+
+    def entries_of_old(self: FatVolume) -> Iterator[Entry]:
+        for entry in list(self.entries()):
+            if entry.deleted and not entry.folder:
+                yield replace(entry, source="transaction 7")
+                yield replace(entry, source="transaction 6")
+
+    assert tuple(one.name for one in passes.PASSES) == PASSES
+    told: dict[str, list[str]] = {}
+    for name, named in (("alone", ["journals"]), ("after", list(PASSES)), ("none", list(PASSES))):
+        if name == "none":
+            monkeypatch.undo()
+        else:
+            monkeypatch.setattr(FatVolume, "history", entries_of_old)
+        with open_medium(demo / "specimen") as medium:
+            scan(medium, tmp_path / f"{name}.scan", Progress(), named)
+        with ScanFile.open(tmp_path / f"{name}.scan") as file:
+            told[name] = [f.name for f in file.findings("state != 'live'") if f.passes == ("journals",)]
+            if name == "alone":
+                reasons = [f.reasons[0] for f in file.findings() if f.passes == ("journals",)]
+    assert len(told["alone"]) == 17 and set(reasons) == {"told by transaction 7"}
+    assert told["after"] == told["none"] == []

@@ -10,18 +10,33 @@ from typing import TYPE_CHECKING, Any
 from sastrugi.version import __version__
 
 if TYPE_CHECKING:
+    from sastrugi.api import Adoption as Adoption
+    from sastrugi.api import Comparison as Comparison
+    from sastrugi.api import Engine as Engine
+    from sastrugi.api import Extracted as Extracted
+    from sastrugi.api import Progress as Progress
+    from sastrugi.api import SastrugiError as SastrugiError
+    from sastrugi.api import ScanResult as ScanResult
+    from sastrugi.api import Scorecard as Scorecard
+    from sastrugi.api import Trial as Trial
+    from sastrugi.api import adopt as adopt
+    from sastrugi.api import build as build
+    from sastrugi.api import compare as compare
+    from sastrugi.api import extract as extract
+    from sastrugi.api import scan as scan
     from sastrugi.api import score as score
-    from sastrugi.errors import SastrugiError as SastrugiError
-    from sastrugi.scoring.scorecard import Scorecard as Scorecard
+    from sastrugi.api import trial as trial
 
-_WHERE = {"score": "sastrugi.api", "Scorecard": "sastrugi.scoring.scorecard", "SastrugiError": "sastrugi.errors"}
-__all__ = ["SastrugiError", "Scorecard", "__version__", "score"]
+__all__ = [
+    "Adoption", "Comparison", "Engine", "Extracted", "Progress", "SastrugiError", "ScanResult", "Scorecard", "Trial",
+    "__version__", "adopt", "build", "compare", "extract", "scan", "score", "trial",
+]  # fmt: skip
 
 
 def __getattr__(name: str) -> Any:
     """The public names, imported when they are asked for: the command line needs none of them to say its help."""
-    from importlib import import_module
+    if name in __all__:
+        from importlib import import_module
 
-    if name in _WHERE:
-        return getattr(import_module(_WHERE[name]), name)
+        return getattr(import_module("sastrugi.api"), name)
     raise AttributeError(f"module 'sastrugi' has no attribute '{name}'")

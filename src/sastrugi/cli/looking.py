@@ -49,8 +49,8 @@ def look(
     as_json: JsonOption = False,
 ) -> None:
     from sastrugi.recovery.layout import boot_sectors, find_places, missing_bytes, outside_of, unlisted_places
+    from sastrugi.recovery.passes import describe
     from sastrugi.recovery.relics import earlier_lives
-    from sastrugi.recovery.scan import describe
     from sastrugi.recovery.scan_file import is_scan_file
     from sastrugi.report.tables import volume_json, volume_table
     from sastrugi.specimen.truth import TRUTH_FILE

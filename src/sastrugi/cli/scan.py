@@ -76,8 +76,7 @@ def scan(
 
     wanted = [name.strip() for name in passes.split(",")]
     if unknown := [name for name in wanted if name not in PASSES]:
-        hint = " (FAT and exFAT keep no journals)" if unknown[0] == "journals" else ""
-        raise SastrugiError(f"'{unknown[0]}' is no pass: there are {', '.join(PASSES)}{hint}")
+        raise SastrugiError(f"'{unknown[0]}' is no pass: there are {', '.join(PASSES)}")
     first, _, behind = within.partition("..")
     limits = Limits(
         tuple(kind or ()), tuple(group or ()), parse_size(first or "0 B"), parse_size(behind or "0 B"),

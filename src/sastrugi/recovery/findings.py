@@ -8,7 +8,7 @@ from sastrugi.media import Extent
 from sastrugi.media.extents import total
 from sastrugi.volumes.base import Times
 
-PASSES = ("layout", "tables", "relics", "content")
+PASSES = ("layout", "tables", "relics", "journals", "content")
 """The ways of searching, in the order in which a scan takes them."""
 
 

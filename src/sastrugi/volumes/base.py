@@ -52,6 +52,8 @@ class Entry:
     """Bytes at its end that were never written and read as zeros; no placement holds them."""
     damaged: bool = False
     """Whether a live file's clusters cannot be followed as its volume says: a driver would not give it."""
+    source: str = ""
+    """What tells of it, where that is not the live structures: which journal transaction, checkpoint or snapshot."""
 
     @property
     def name(self) -> str:
@@ -88,6 +90,11 @@ class Volume(ABC):
     @abstractmethod
     def entries(self) -> Iterator[Entry]:
         """Every live and deleted file and folder that the live structures tell of."""
+
+    def history(self) -> Iterator[Entry]:
+        """Files as older copies of the volume's metadata tell of them (journal, log, older checkpoint); of a file
+        system that keeps none, nothing."""
+        return iter(())
 
     @abstractmethod
     def used_and_free(self) -> tuple[int, int]:

@@ -1,0 +1,29 @@
+"""The pass `journals`: files that only a volume's own history tells of."""
+
+from __future__ import annotations
+
+from collections.abc import Iterator, Mapping
+
+from sastrugi.media import Medium
+from sastrugi.recovery.findings import Finding
+from sastrugi.recovery.judge import judge_deleted
+from sastrugi.recovery.tables import deleted_finding
+from sastrugi.volumes.base import Volume
+
+
+def history_findings(medium: Medium, number: int, volume: Volume, told: Mapping[int, int]) -> Iterator[Finding]:
+    """Every file that older copies of a volume's metadata tell of. `told` are the places (first byte) and sizes of what
+    was found before: it is not told again, nor is what the history tells twice."""
+    seen: set[tuple[int, int]] = set()
+    for entry in volume.history():
+        extents = entry.placements[0].extents if entry.placements else ()
+        if entry.folder or not entry.size or not extents:
+            continue
+        start = extents[0].offset
+        if told.get(start) == entry.size or (start, entry.size) in seen:
+            continue
+        seen.add((start, entry.size))
+        finding = deleted_finding(entry, number, judge_deleted(medium, volume, entry, ""), ("journals",))
+        if entry.source:
+            finding.reasons.insert(0, f"told by {entry.source}")
+        yield finding

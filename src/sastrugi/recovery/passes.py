@@ -1,0 +1,195 @@
+"""The passes of a scan, in their order. A new one is one more object in PASSES."""
+
+from __future__ import annotations
+
+import json
+from collections.abc import Iterable, Sequence
+from typing import Protocol
+
+from sastrugi.errors import Interrupted
+from sastrugi.media import Extent, RangeSet
+from sastrugi.recovery.assembly import Assembly
+from sastrugi.recovery.bins import with_bin_names
+from sastrugi.recovery.content import ContentPass, Grid
+from sastrugi.recovery.context import ScanContext
+from sastrugi.recovery.findings import FoundVolume
+from sastrugi.recovery.journals import history_findings
+from sastrugi.recovery.layout import Place
+from sastrugi.recovery.relics import ghosts_of, loose_outside, relic_findings
+from sastrugi.recovery.tables import table_findings
+from sastrugi.units import format_size
+from sastrugi.volumes.relics import LooseTable, loose_tables
+
+MOST_LOOSE = 24 << 20
+"""Bytes of folders of earlier lives that are read, 32 for an entry: of several hundred thousand files."""
+
+
+class Pass(Protocol):
+    """One way of searching. `needs` is what it asks of the survey of sectors: `folders`, `content`, or nothing."""
+
+    name: str
+    needs: frozenset[str]
+
+    def run(self, scan: ScanContext) -> None:
+        """Add what it finds to the scan file. It may run again after a stop: then it discards what it found before, or
+        goes on from where it was."""
+
+
+def describe(place: Place) -> FoundVolume:
+    """A place on the medium, with what its volume says of itself."""
+    volume = place.volume
+    note = (place.partition.note,) if place.partition and place.partition.note else ()
+    if volume is None:
+        return FoundVolume(place.number, place.where, "unknown", "", "", 0, 0, 0, place.origin, note)
+    used, free = volume.used_and_free()
+    return FoundVolume(
+        place.number,
+        place.where,
+        volume.file_system,
+        volume.label,
+        volume.serial,
+        volume.cluster_size,
+        used,
+        free,
+        place.origin,
+        (*note, *volume.health),
+    )
+
+
+class Layout:
+    """Partitions and volumes, also those that no table lists."""
+
+    name = "layout"
+    needs: frozenset[str] = frozenset()
+
+    def run(self, scan: ScanContext) -> None:
+        if "tables" not in scan.file.get("passes").split(","):  # which looks for them after those that are listed
+            scan.add_unlisted()
+        for place in scan.places:
+            scan.file.add_volume(describe(place))
+
+
+class Tables:
+    """What volumes' own live structures say; those that are listed first, so that it can be seen while the rest of
+    the medium is swept."""
+
+    name = "tables"
+    needs: frozenset[str] = frozenset()
+
+    def run(self, scan: ScanContext) -> None:
+        scan.file.discard("tables")
+        listed = list(scan.places)
+        self._tables_of(scan, listed)
+        scan.file.commit()
+        self._tables_of(scan, [place for place in scan.places if place not in listed] or scan.add_unlisted())
+        Layout().run(scan)  # reading the tables tells more of a volume's label and health
+
+    def _tables_of(self, scan: ScanContext, places: Sequence[Place]) -> None:
+        for place in places:
+            if place.volume is None or scan.limits.volume not in (0, place.number):
+                continue
+            found = table_findings(scan.medium, place.number, place.volume, place.listed)
+            scan.watched(with_bin_names(scan.medium, found), f"volume {place.number}")
+
+
+class Relics:
+    """Folders of earlier lives, and what they tell of; then all that lies in pieces, by what is known now."""
+
+    name = "relics"
+    needs: frozenset[str] = frozenset({"folders"})
+
+    def run(self, scan: ScanContext) -> None:
+        scan.file.discard("relics")
+        scan.add_unlisted()
+        live = RangeSet(extent for finding in scan.file.findings("state = 'live'") for extent in finding.extents)
+        told = scan.file.starts()
+        unclaimed = scan.sound_claims().gaps(scan.range)
+        scan.sweep(unclaimed)
+        # Folders that are reached are among them: their names tell lost first characters of others.
+        tables = self._bounded(scan, loose_tables(scan.medium, scan.marks(unclaimed)))
+        folders = loose_outside(tables, scan.volumes, live)
+        scan.file.forget_volumes(len(scan.places))
+        ghosts = ghosts_of(scan.medium, folders, scan.volumes, len(scan.places) + 1)
+        for ghost in ghosts:
+            scan.file.add_volume(describe(ghost.place()))
+            found = relic_findings(scan.medium, ghost, told, scan.progress)
+            scan.watched(with_bin_names(scan.medium, found), f"life {ghost.number}")
+        geometry = {p.number: (p.volume.cluster_size, p.volume.data.end) for p in scan.places if p.volume}
+        geometry |= {ghost.number: (ghost.cluster_size, ghost.where.end) for ghost in ghosts}
+        own = [extent for volume in scan.volumes for _, extent in volume.own_extents()]
+        own += [Extent(table.offset, len(table.data)) for table in tables]
+        # All of it or nothing is kept: it changes findings of `tables`, and begins anew where the pass does.
+        scan.file.commit()
+        try:
+            Assembly(scan.medium, scan.file, geometry, own).run(scan.progress)
+        except (KeyboardInterrupt, Interrupted):
+            scan.file.rollback()
+            raise
+
+    def _bounded(self, scan: ScanContext, found: Iterable[LooseTable]) -> list[LooseTable]:
+        """Loose tables up to as many bytes as can be held; what is left out is said."""
+        out: list[LooseTable] = []
+        left = MOST_LOOSE
+        for table in found:
+            if left < len(table.data):
+                note = f"of parts of lost folders only the first {format_size(MOST_LOOSE)} were read"
+                scan.file.put("notes", json.dumps([note]))
+                break
+            left -= len(table.data)
+            out.append(table)
+        return out
+
+
+class Journals:
+    """What volumes tell of their own past: older copies of metadata in journals, logs, checkpoints, snapshots. Asked of
+    every volume; one that keeps no history has nothing to say."""
+
+    name = "journals"
+    needs: frozenset[str] = frozenset()
+
+    def run(self, scan: ScanContext) -> None:
+        scan.file.discard(self.name)
+        for place in scan.places:
+            if place.volume is None or scan.limits.volume not in (0, place.number):
+                continue
+            found = history_findings(scan.medium, place.number, place.volume, scan.file.starts())
+            scan.watched(with_bin_names(scan.medium, found), f"history of volume {place.number}")
+
+
+class Content:
+    """Files recognised by their bytes, where no sound part of a finding claims them. Findings and position are saved
+    together, every second."""
+
+    name = "content"
+    needs: frozenset[str] = frozenset({"content"})
+
+    def run(self, scan: ScanContext) -> None:
+        scan.add_unlisted()
+        claims = scan.sound_claims()
+        grids = [Grid(volume.data, volume.cluster_size, volume) for volume in scan.volumes]
+        grids += [Grid(v.where, v.cluster) for v in scan.file.volumes() if v.number > len(scan.places)]
+        start = max(scan.file.number("content_at"), scan.range.offset)
+        unclaimed = [gap for gap in claims.gaps(scan.range) if gap.end > start]
+        scan.sweep(unclaimed)
+        scan.progress.start("files by their content", scan.range.end - start)
+        content = ContentPass(scan.medium, scan.survey, claims, grids, self._has_strays(scan, grids))
+        for position, new in content.findings(start, scan.range.end):
+            if new is not None:
+                scan.add(new)
+            scan.progress.at(min(position, scan.range.end) - start, scan.so_far)
+            scan.file.put("content_at", str(position))
+            scan.progress.check()
+            scan.commit_now_and_then()
+        scan.progress.finish()
+
+    def _has_strays(self, scan: ScanContext, grids: Sequence[Grid]) -> bool:
+        """Whether a file was found, before a scan was broken off, that begins on no cluster."""
+        for finding in scan.file.findings("state = 'found' AND sound > 0"):
+            holding = [grid for grid in grids if grid.holds(finding.extents[0].offset)]
+            if holding and not any(grid.begins(finding.extents[0].offset) for grid in holding):
+                return True
+        return False
+
+
+PASSES: tuple[Pass, ...] = (Layout(), Tables(), Relics(), Journals(), Content())
+"""In the order in which they run."""
