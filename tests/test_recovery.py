@@ -257,5 +257,5 @@ def test_what_only_the_history_of_a_volume_tells_is_found(
             told[name] = [f.name for f in file.findings("state != 'live'") if f.passes == ("journals",)]
             if name == "alone":
                 reasons = [f.reasons[0] for f in file.findings() if f.passes == ("journals",)]
-    assert len(told["alone"]) == 17 and set(reasons) == {"told by transaction 7"}
+    assert len(told["alone"]) == 16 and set(reasons) == {"told by transaction 7"}
     assert told["after"] == told["none"] == []

@@ -24,6 +24,8 @@ def history_findings(medium: Medium, number: int, volume: Volume, told: Mapping[
             continue
         seen.add((start, entry.size))
         finding = deleted_finding(entry, number, judge_deleted(medium, volume, entry, ""), ("journals",))
+        if finding.placeless:
+            continue  # nothing of it is left where it lay then
         if entry.source:
             finding.reasons.insert(0, f"told by {entry.source}")
         yield finding
