@@ -13,13 +13,13 @@ from pathlib import Path
 import pytest
 from PIL import Image
 
-from sastrugi.children import run_in_children
 from sastrugi.corpus.make import SPREADS, CorpusSpec, plan_files
 from sastrugi.corpus.names import STYLE_NAMES
 from sastrugi.kinds import all_kinds, recognise
 from sastrugi.kinds.base import FileSource
 from sastrugi.progress import Progress
-from sastrugi.volumes.names import check_name
+from sastrugi.subprocess_pool import run_in_children
+from sastrugi.volumes._fat_family.names import check_name
 from tests.conftest import Program, program_path
 
 
@@ -180,7 +180,7 @@ def test_children_survive_what_files_do_to_them() -> None:
 
 def test_children_do_not_outlive_a_program_that_is_killed(tmp_path: Path) -> None:
     call = (
-        "from sastrugi.children import run_in_children; from sastrugi.progress import Progress; from pathlib import Path\n"
+        "from sastrugi.subprocess_pool import run_in_children; from sastrugi.progress import Progress; from pathlib import Path\n"
         "run_in_children('tests.test_corpus:spins', [Path(PATH)], Progress(), seconds=60)"
     )
     said = tmp_path / "pid"

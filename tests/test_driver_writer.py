@@ -10,7 +10,7 @@ import pytest
 
 from sastrugi.errors import SpecimenError
 from sastrugi.progress import Progress
-from sastrugi.specimen import driver
+from sastrugi.specimen import os_writer as driver
 from sastrugi.specimen.audit import audit
 from sastrugi.specimen.truth import Specimen, Truth, TruthFile
 from tests import judges

@@ -14,12 +14,12 @@ from hypothesis import strategies as st
 
 from sastrugi.media import Extent, open_medium
 from sastrugi.media.raw import RawImage
-from sastrugi.volumes.base import Entry
 from sastrugi.volumes.exfat.directory import parse_set, parse_table
 from sastrugi.volumes.exfat.layout import decode_time, encode_time, name_hash, upper_name
 from sastrugi.volumes.exfat.read import open_exfat
 from sastrugi.volumes.exfat.upcase import table_bytes, upcase
 from sastrugi.volumes.exfat.write import ExfatWriter, plan
+from sastrugi.volumes.reader import Entry
 from tests.test_writers import long_names
 
 NOON = dt.datetime(2031, 2, 3, 12)

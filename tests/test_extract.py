@@ -24,7 +24,7 @@ from sastrugi.recovery.extract import Manner, extract
 from sastrugi.recovery.findings import Finding
 from sastrugi.recovery.names import MAX_BYTES, safe_name
 from sastrugi.recovery.scan_file import ScanFile
-from sastrugi.volumes.base import Times
+from sastrugi.volumes.reader import Times
 from tests.conftest import Program, program_path
 from tests.test_recovery import findings
 

@@ -12,12 +12,12 @@ from hypothesis import strategies as st
 
 from sastrugi.media import Extent, open_medium
 from sastrugi.media.raw import RawImage
-from sastrugi.volumes.base import Entry
 from sastrugi.volumes.fat.directory import Record, parse_table, settle_lost_characters
 from sastrugi.volumes.fat.layout import decode_time, encode_time, pack_fat, short_name_checksum, unpack_fat
 from sastrugi.volumes.fat.names import long_entries, short_alias
 from sastrugi.volumes.fat.read import open_fat
 from sastrugi.volumes.fat.write import FatWriter, plan
+from sastrugi.volumes.reader import Entry
 from tests.test_writers import long_names
 
 NOON = dt.datetime(2031, 2, 3, 12)

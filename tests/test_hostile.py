@@ -30,7 +30,7 @@ from sastrugi.report.scan_view import scan_json, scan_view
 from sastrugi.report.style import Ink
 from sastrugi.report.tables import scan_summary
 from sastrugi.scoring.claims import read_claims
-from sastrugi.scoring.judgement import judge
+from sastrugi.scoring.scorer import judge
 from sastrugi.specimen.recipe import parse_recipe, shipped_recipes
 from sastrugi.specimen.truth import Specimen
 from tests.conftest import Program, program_path

@@ -18,11 +18,11 @@ from sastrugi.progress import Progress
 from sastrugi.recovery.content import ContentPass
 from sastrugi.recovery.findings import Finding
 from sastrugi.recovery.scan_file import ScanFile
-from sastrugi.recovery.survey import Survey, Wanted
+from sastrugi.recovery.sector_survey import Survey, Wanted
 from sastrugi.recovery.tables import table_findings
 from sastrugi.volumes.fat.read import open_fat
 from sastrugi.volumes.fat.write import FatWriter, plan
-from sastrugi.volumes.writing import Node
+from sastrugi.volumes.writer import Node
 from tests.test_kinds import sample
 
 NOON = dt.datetime(2031, 2, 3, 12)

@@ -15,7 +15,7 @@ from PIL import Image
 
 from sastrugi.media import Extent, open_medium
 from sastrugi.media.raw import RawImage
-from sastrugi.report.owners import Claim, claims_of, stretches_of
+from sastrugi.report.byte_owners import Claim, claims_of, stretches_of
 from sastrugi.specimen.truth import Specimen
 from sastrugi.volumes.fat.write import FatWriter, plan
 from tests.conftest import Program

@@ -21,10 +21,10 @@ from hypothesis import strategies as st
 from sastrugi.progress import Progress
 from sastrugi.scoring.comparison import Comparison
 from sastrugi.scoring.contents import Contents
-from sastrugi.scoring.judgement import judge
 from sastrugi.scoring.quick_match import Nearly, QuickMatch
 from sastrugi.scoring.results import Result
 from sastrugi.scoring.scorecard import Scorecard
+from sastrugi.scoring.scorer import judge
 from sastrugi.specimen.truth import Specimen
 from tests.conftest import Program, program_path
 

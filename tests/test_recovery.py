@@ -25,8 +25,8 @@ from sastrugi.recovery.findings import PASSES, Finding
 from sastrugi.recovery.scan import scan
 from sastrugi.recovery.scan_file import ScanFile
 from sastrugi.specimen.truth import Specimen
-from sastrugi.volumes.base import Entry
 from sastrugi.volumes.fat.read import FatVolume
+from sastrugi.volumes.reader import Entry
 from tests.conftest import Program, program_path
 from tests.test_kinds import SIGNED, sample
 

@@ -21,12 +21,12 @@ from sastrugi.media.raw import RawImage
 from sastrugi.recovery.bins import read_index, read_trash_info
 from sastrugi.recovery.findings import Finding
 from sastrugi.recovery.layout import find_places
-from sastrugi.recovery.pieces import Budget, reassemble
+from sastrugi.recovery.reassembly import Budget, reassemble
 from sastrugi.recovery.scan_file import ScanFile
-from sastrugi.specimen.steps.lose import windows_index
-from sastrugi.volumes.base import Times
-from sastrugi.volumes.loose import loose_folders
-from sastrugi.volumes.relics import families, heads_of, loose_tables, marked
+from sastrugi.specimen.steps.delete import windows_index
+from sastrugi.volumes.metadata_scan import families, heads_of, loose_tables, marked
+from sastrugi.volumes.orphan_folders import loose_folders
+from sastrugi.volumes.reader import Times
 from tests.conftest import Program
 from tests.judges import linux, make_volume, require_drivers
 from tests.test_drivers import real_files

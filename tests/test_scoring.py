@@ -23,18 +23,18 @@ from hypothesis import given, settings
 from hypothesis import strategies as st
 from PIL import Image
 
-from sastrugi.cli.judging import warn
+from sastrugi.cli.score_options import warn
 from sastrugi.media import Extent
 from sastrugi.progress import Progress
+from sastrugi.scoring.block_index import NO_SHIFT, Witnesses
 from sastrugi.scoring.calibration import calibrate
+from sastrugi.scoring.claimed_extents import compare_places
 from sastrugi.scoring.claims import Claim, read_claims
 from sastrugi.scoring.contents import Contents
-from sastrugi.scoring.judgement import judge
 from sastrugi.scoring.matching import Candidate, assign
 from sastrugi.scoring.names import NameVerdict, compare_names
-from sastrugi.scoring.places import compare_places
 from sastrugi.scoring.scorecard import FileScore, Scorecard, wilson
-from sastrugi.scoring.witnesses import NO_SHIFT, Witnesses
+from sastrugi.scoring.scorer import judge
 from sastrugi.specimen.truth import Specimen, TruthFile
 from tests.conftest import Program
 
@@ -470,7 +470,7 @@ def test_witnesses_are_blocks_that_few_contents_hold(demo: Path, seed: int, ever
     with Specimen(demo / "specimen") as specimen:
         contents = Contents(specimen, [file for file in specimen.truth.files if file.kept])
         files = contents.files
-        with mock.patch("sastrugi.scoring.witnesses._MOST_BLOCKS", 1 << 20 if every == 1 else 5000 // every):
+        with mock.patch("sastrugi.scoring.block_index._MOST_BLOCKS", 1 << 20 if every == 1 else 5000 // every):
             witnesses = Witnesses.of(contents, Progress())
         n = dice.choice([n for n, file in enumerate(files) if file.size >= 4096])
         original = specimen.original(files[n])

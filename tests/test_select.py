@@ -20,7 +20,7 @@ from sastrugi.recovery.findings import PASSES, Finding
 from sastrugi.recovery.scan_file import ScanFile
 from sastrugi.recovery.scan_rows import TALLIES
 from sastrugi.recovery.select import GROUPS, ORDERS, STATES, Selection
-from sastrugi.volumes.base import Times
+from sastrugi.volumes.reader import Times
 from tests.conftest import Program
 
 FOLDERS = ("/", "/DCIM", "/DCIM/100FIRN", "/DCIM/101FIRN", "/Notebooks/Été", "/DCIMX")

@@ -13,14 +13,14 @@ from hypothesis import strategies as st
 from numpy.typing import NDArray
 
 from sastrugi.media import Extent
-from sastrugi.recovery.folders import counted_names, numbered
-from sastrugi.recovery.survey import _near_joined
+from sastrugi.recovery.safe_destination import counted_names, numbered
+from sastrugi.recovery.sector_survey import _near_joined
+from sastrugi.volumes._fat_family.reader import ChainReader, runs_of
 from sastrugi.volumes.exfat import directory as exfat
 from sastrugi.volumes.exfat.layout import set_checksum, set_checksums
 from sastrugi.volumes.fat import directory as fat
 from sastrugi.volumes.fat.layout import short_name_checksum, short_name_checksums
 from sastrugi.volumes.fat.names import long_entries, short_alias
-from sastrugi.volumes.reading import ChainReader, runs_of
 from tests.test_exfat import blank_entries
 from tests.test_writers import long_names
 

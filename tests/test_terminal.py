@@ -15,7 +15,7 @@ from sastrugi.media.extents import Extent, RangeSet
 from sastrugi.progress import Progress
 from sastrugi.report.exports import as_csv, as_junit, as_markdown
 from sastrugi.report.page import render
-from sastrugi.scoring.judgement import judge
+from sastrugi.scoring.scorer import judge
 from sastrugi.specimen.truth import Specimen
 from tests.conftest import Program, program_path
 from tests.terminal import in_terminal

@@ -18,7 +18,7 @@ from sastrugi.media import Extent, open_medium
 from sastrugi.media.raw import RawImage
 from sastrugi.specimen.formats import FILE_SYSTEMS, format_volume
 from sastrugi.volumes.probing import probe
-from sastrugi.volumes.writing import VolumeWriter
+from sastrugi.volumes.writer import VolumeWriter
 from tests.judges import assert_clean, mtools_read, require_drivers
 
 NOON = dt.datetime(2031, 2, 3, 12)

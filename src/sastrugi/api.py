@@ -24,10 +24,10 @@ from sastrugi.recovery.scan import ScanResult
 from sastrugi.recovery.scan import scan as _scan
 from sastrugi.recovery.scan_file import ScanFile
 from sastrugi.recovery.select import Selection
-from sastrugi.scoring.judgement import judge
 from sastrugi.scoring.paired import Comparison
 from sastrugi.scoring.paired import compare as _compare
 from sastrugi.scoring.scorecard import Scorecard
+from sastrugi.scoring.scorer import judge
 from sastrugi.specimen.adopt import Adoption
 from sastrugi.specimen.adopt import adopt as _adopt
 from sastrugi.specimen.build import build as _build

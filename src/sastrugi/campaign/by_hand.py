@@ -19,10 +19,10 @@ from sastrugi.media.device import write_device
 from sastrugi.media.faults import FAULTS_SUFFIX
 from sastrugi.progress import Progress
 from sastrugi.safety import atomic_file, new_folder, require_outside, write_text
-from sastrugi.scoring.judgement import judge
 from sastrugi.scoring.scorecard import Scorecard
+from sastrugi.scoring.scorer import judge
+from sastrugi.specimen.medium_check import require_unchanged
 from sastrugi.specimen.truth import Specimen
-from sastrugi.specimen.unchanged import require_unchanged
 from sastrugi.version import __version__
 
 HANDED_OUT, INSTRUCTIONS = "handed-out.img", "WHAT-TO-DO.txt"

@@ -19,9 +19,9 @@ from pathlib import Path
 from sastrugi.campaign.matrix import Wanted
 from sastrugi.campaign.specimens import SpecimenStore
 from sastrugi.campaign.work import Done, Task, carry_out
-from sastrugi.children import end_with
 from sastrugi.errors import Interrupted
 from sastrugi.progress import Progress
+from sastrugi.subprocess_pool import end_with
 
 USUAL_MEMORY = 1 << 30
 """What a trial is taken to need whose engine says nothing: the memory of that many trials is not given out twice."""

@@ -16,9 +16,9 @@ from sastrugi.campaign.run import CAMPAIGN_FILE, read_campaign
 from sastrugi.errors import EngineError
 from sastrugi.progress import Progress
 from sastrugi.recovery.scan_file import is_scan_file
-from sastrugi.scoring.judgement import judge
 from sastrugi.scoring.reading import read_scorecard
 from sastrugi.scoring.scorecard import Scorecard
+from sastrugi.scoring.scorer import judge
 from sastrugi.specimen.truth import Specimen
 
 _NUMBER = re.compile(r"[0-9a-f]{4,32}")

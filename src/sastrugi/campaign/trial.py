@@ -34,11 +34,11 @@ from sastrugi.media import Extent
 from sastrugi.media.raw import RawMedium
 from sastrugi.progress import Progress
 from sastrugi.safety import new_folder, require_outside
-from sastrugi.scoring.judgement import judge
 from sastrugi.scoring.scorecard import Scorecard
+from sastrugi.scoring.scorer import judge
 from sastrugi.specimen.digests import medium_digest
+from sastrugi.specimen.medium_check import require_unchanged
 from sastrugi.specimen.truth import Specimen
-from sastrugi.specimen.unchanged import require_unchanged
 from sastrugi.version import __version__
 
 _IMAGE = "medium.img"

@@ -18,8 +18,8 @@ from sastrugi.cli import (
     corpus,
     demo,
     findings,
+    inspect,
     ledger,
-    looking,
     recipe,
     reporting,
     scan,
@@ -47,7 +47,7 @@ corpus.register(app)
 recipe.register(app)
 specimen.register(app)
 capture.register(app)
-looking.register(app)
+inspect.register(app)
 scan.register(app)
 findings.register(app)
 scoring.register(app)

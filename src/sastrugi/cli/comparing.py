@@ -9,8 +9,8 @@ from typing import Annotated
 import typer
 
 from sastrugi.cli.console import JsonOption, progress, say, show, show_json
-from sastrugi.cli.judging import SetOption
 from sastrugi.cli.ledger import DEFAULT, LedgerOption
+from sastrugi.cli.score_options import SetOption
 from sastrugi.cli.targets import ReplaceOption, file_target
 
 _HELP = """Compare two sides, or one with several, by the files that both have: is it more than chance?

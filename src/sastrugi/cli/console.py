@@ -175,7 +175,7 @@ def medium_at(path: Path) -> Medium:
     """The medium at `path`; says so if it is a device that is mounted."""
     from sastrugi.errors import MediumError
     from sastrugi.media import open_medium
-    from sastrugi.media.in_use import mounted_at
+    from sastrugi.media.mounts import mounted_at
     from sastrugi.recovery.scan_file import is_scan_file
 
     if is_scan_file(path):

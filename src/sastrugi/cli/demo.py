@@ -50,7 +50,7 @@ def demo(
         return
     from rich.text import Text
 
-    from sastrugi.cli.judging import warn
+    from sastrugi.cli.score_options import warn
     from sastrugi.recovery.extract import extract
     from sastrugi.recovery.scan import scan
     from sastrugi.recovery.scan_file import ScanFile
@@ -66,7 +66,7 @@ def demo(
     )
     from sastrugi.report.tables import specimen_line
     from sastrugi.safety import clear_folder, require_empty, require_replaceable, write_text
-    from sastrugi.scoring.judgement import judge
+    from sastrugi.scoring.scorer import judge
     from sastrugi.specimen.build import build
     from sastrugi.specimen.recipe import load_recipe
     from sastrugi.specimen.truth import Specimen

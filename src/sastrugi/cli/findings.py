@@ -9,7 +9,7 @@ from typing import Annotated
 import typer
 
 from sastrugi.cli.console import JsonOption, ink, medium_at, progress, quoted, say, show, show_json, show_lines, width
-from sastrugi.cli.selecting import Chosen, selecting
+from sastrugi.cli.selection_options import Chosen, selecting
 from sastrugi.cli.targets import ReplaceOption, picture_target, renamed
 
 _LIST_HELP = """List the findings of a scan.

@@ -9,8 +9,8 @@ from typing import TYPE_CHECKING, Annotated
 import typer
 
 from sastrugi.cli.console import JsonOption, progress, say, show_json
-from sastrugi.cli.judging import Judge, in_order, judging
-from sastrugi.cli.selecting import Chosen, selecting
+from sastrugi.cli.score_options import Judge, in_order, judging
+from sastrugi.cli.selection_options import Chosen, selecting
 from sastrugi.cli.targets import ReplaceOption, file_target
 
 if TYPE_CHECKING:

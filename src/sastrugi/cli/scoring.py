@@ -9,7 +9,7 @@ from typing import Annotated
 import typer
 
 from sastrugi.cli.console import JsonOption, progress, say, show, show_json, show_json_text
-from sastrugi.cli.judging import (
+from sastrugi.cli.score_options import (
     Judge,
     LeaveOutOption,
     ResultsArgument,
@@ -19,7 +19,7 @@ from sastrugi.cli.judging import (
     in_order,
     judging,
 )
-from sastrugi.cli.selecting import Chosen, selecting
+from sastrugi.cli.selection_options import Chosen, selecting
 from sastrugi.cli.targets import ReplaceOption, file_target, picture_target
 
 _HELP = """Score a folder of results, or (selected) findings of a scan file, against the truth of a specimen.
@@ -125,9 +125,9 @@ def explain(
     *,
     chosen: Chosen,
 ) -> None:
+    from sastrugi.report.file_report_view import draw_story, story_json, story_view
     from sastrugi.report.pairs import VISIBLE, draw_pairs
-    from sastrugi.report.story_view import draw_story, story_json, story_view
-    from sastrugi.scoring.story import story_of
+    from sastrugi.scoring.file_report import story_of
     from sastrugi.specimen.truth import Specimen
 
     in_order(specimen, results)

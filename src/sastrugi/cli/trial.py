@@ -9,8 +9,8 @@ from typing import TYPE_CHECKING, Annotated
 import typer
 
 from sastrugi.cli.console import JsonOption, progress, quoted, say, show, show_json
-from sastrugi.cli.judging import LeaveOutOption, RootOption, SetOption, SpecimenArgument, TableOption
 from sastrugi.cli.ledger import LedgerOption, keep_in_ledger
+from sastrugi.cli.score_options import LeaveOutOption, RootOption, SetOption, SpecimenArgument, TableOption
 from sastrugi.cli.targets import ReplaceOption
 
 if TYPE_CHECKING:
@@ -204,7 +204,7 @@ def _take_back(
 
 
 def _tell(done: Trial, card: Scorecard, target: Path, ledger: str, as_json: bool) -> None:
-    from sastrugi.cli.judging import warn
+    from sastrugi.cli.score_options import warn
     from sastrugi.report.scorecard import headline_table, results_line
     from sastrugi.report.trial_view import outcome_line
 

@@ -7,11 +7,11 @@ from dataclasses import dataclass
 from pathlib import Path
 from typing import Literal
 
-from sastrugi.children import MEMORY, problem_of, run_in_children, seconds_for
 from sastrugi.errors import SastrugiError
 from sastrugi.kinds import Kind, all_kinds, kind_for_name, kind_named, recognise
 from sastrugi.kinds.base import FileSource
 from sastrugi.progress import Progress
+from sastrugi.subprocess_pool import MEMORY, problem_of, run_in_children, seconds_for
 
 Answer = Literal["opens", "broken", "cannot tell"]
 

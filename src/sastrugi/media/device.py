@@ -8,7 +8,7 @@ from pathlib import Path
 
 from sastrugi.errors import DestinationError, MediumError, system_words
 from sastrugi.media.base import Medium
-from sastrugi.media.in_use import mounted_at
+from sastrugi.media.mounts import mounted_at
 from sastrugi.progress import Progress
 from sastrugi.units import format_size
 

@@ -15,11 +15,11 @@ from numpy.typing import NDArray
 from sastrugi.kinds import Kind, Measure, Proof, all_kinds, recognise
 from sastrugi.media import Extent, Medium, RangeSet
 from sastrugi.media.extents import cut
+from sastrugi.recovery.confidence import judge_found, kind_of
 from sastrugi.recovery.findings import Finding
-from sastrugi.recovery.judge import judge_found, kind_of
+from sastrugi.recovery.sector_survey import SECTOR, TEXT_HEAD, Mark, Survey
 from sastrugi.recovery.sources import MediumSource
-from sastrugi.recovery.survey import SECTOR, TEXT_HEAD, Mark, Survey
-from sastrugi.volumes.base import Times, Volume
+from sastrugi.volumes.reader import Times, Volume
 
 _SHORTEST_FRAGMENT = 4096
 

@@ -16,8 +16,8 @@ from sastrugi.recovery.findings import Finding
 from sastrugi.recovery.layout import Place, outside_of, unlisted_places
 from sastrugi.recovery.limits import Limits
 from sastrugi.recovery.scan_file import ScanFile
-from sastrugi.recovery.survey import SECTOR, Mark, Survey, Wanted
-from sastrugi.volumes.base import Volume
+from sastrugi.recovery.sector_survey import SECTOR, Mark, Survey, Wanted
+from sastrugi.volumes.reader import Volume
 
 _COMMIT_SECONDS = 1.0
 _REPORT_EVERY = 50

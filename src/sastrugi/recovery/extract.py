@@ -18,9 +18,9 @@ from sastrugi.media import Medium
 from sastrugi.media.opening import SPECIMEN_IMAGE
 from sastrugi.progress import Progress
 from sastrugi.recovery.findings import Finding
-from sastrugi.recovery.folders import Destination, counted_names, give_name
 from sastrugi.recovery.manifest import FIELDS, MANIFEST, Manifest, read_manifest
 from sastrugi.recovery.names import safe_name, with_number
+from sastrugi.recovery.safe_destination import Destination, counted_names, give_name
 from sastrugi.recovery.scan_file import ScanFile, medium_identity
 from sastrugi.safety import require_empty, require_outside
 from sastrugi.units import format_size, printable

@@ -6,7 +6,7 @@ from dataclasses import dataclass, field
 
 from sastrugi.media import Extent
 from sastrugi.media.extents import total
-from sastrugi.volumes.base import Times
+from sastrugi.volumes.reader import Times
 
 PASSES = ("layout", "tables", "relics", "journals", "content")
 """The ways of searching, in the order in which a scan takes them."""

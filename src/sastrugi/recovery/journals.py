@@ -5,10 +5,10 @@ from __future__ import annotations
 from collections.abc import Iterator, Mapping
 
 from sastrugi.media import Medium
+from sastrugi.recovery.confidence import judge_deleted
 from sastrugi.recovery.findings import Finding
-from sastrugi.recovery.judge import judge_deleted
 from sastrugi.recovery.tables import deleted_finding
-from sastrugi.volumes.base import Volume
+from sastrugi.volumes.reader import Volume
 
 
 def history_findings(medium: Medium, number: int, volume: Volume, told: Mapping[int, int]) -> Iterator[Finding]:

@@ -10,10 +10,10 @@ from numpy.typing import NDArray
 
 from sastrugi.media import Extent, Medium, RangeSet
 from sastrugi.media.partitions import Partition, read_table
-from sastrugi.volumes.base import Volume
+from sastrugi.volumes.metadata_scan import data_sectors
 from sastrugi.volumes.probing import probe
+from sastrugi.volumes.reader import Volume
 from sastrugi.volumes.registry import file_systems
-from sastrugi.volumes.relics import data_sectors
 
 _SECTOR = 512
 _MOST_UNLISTED = 64

@@ -8,17 +8,17 @@ from typing import Protocol
 
 from sastrugi.errors import Interrupted
 from sastrugi.media import Extent, RangeSet
-from sastrugi.recovery.assembly import Assembly
 from sastrugi.recovery.bins import with_bin_names
 from sastrugi.recovery.content import ContentPass, Grid
 from sastrugi.recovery.context import ScanContext
 from sastrugi.recovery.findings import FoundVolume
 from sastrugi.recovery.journals import history_findings
 from sastrugi.recovery.layout import Place
+from sastrugi.recovery.reassembly_pass import Assembly
 from sastrugi.recovery.relics import ghosts_of, loose_outside, relic_findings
 from sastrugi.recovery.tables import table_findings
 from sastrugi.units import format_size
-from sastrugi.volumes.relics import LooseTable, loose_tables
+from sastrugi.volumes.metadata_scan import LooseTable, loose_tables
 
 MOST_LOOSE = 24 << 20
 """Bytes of folders of earlier lives that are read, 32 for an entry: of several hundred thousand files."""

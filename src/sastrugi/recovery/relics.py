@@ -11,14 +11,14 @@ from numpy.typing import NDArray
 from sastrugi.media import Extent, Medium, RangeSet
 from sastrugi.media.extents import total
 from sastrugi.progress import Progress
+from sastrugi.recovery.confidence import begins_as_named, judge_deleted
 from sastrugi.recovery.findings import Finding
-from sastrugi.recovery.judge import begins_as_named, judge_deleted
 from sastrugi.recovery.layout import Place
-from sastrugi.recovery.lives import DELETED_THEN, Ghost, line_of, lives_of
+from sastrugi.recovery.previous_volumes import DELETED_THEN, Ghost, line_of, lives_of
 from sastrugi.recovery.tables import deleted_finding, overlaps
-from sastrugi.volumes.base import Entry, Volume
-from sastrugi.volumes.loose import LooseFolder, loose_folders
-from sastrugi.volumes.relics import LooseTable, loose_tables, marked
+from sastrugi.volumes.metadata_scan import LooseTable, loose_tables, marked
+from sastrugi.volumes.orphan_folders import LooseFolder, loose_folders
+from sastrugi.volumes.reader import Entry, Volume
 
 _MOST_LOST = 0.5
 """The share of a file that may belong to others now before it is no finding any more."""

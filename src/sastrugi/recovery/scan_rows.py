@@ -12,7 +12,7 @@ from typing import Any
 from sastrugi.media import Extent
 from sastrugi.recovery.findings import Finding, FoundVolume, Tally
 from sastrugi.texts import LARGEST_NUMBER, parse_json
-from sastrugi.volumes.base import Times
+from sastrugi.volumes.reader import Times
 
 SCHEMA = """
 CREATE TABLE scan (key TEXT PRIMARY KEY, value TEXT NOT NULL);

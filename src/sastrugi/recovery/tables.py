@@ -6,10 +6,10 @@ import datetime as dt
 from collections.abc import Iterator
 
 from sastrugi.media import Extent, Medium
+from sastrugi.recovery.confidence import Verdict, judge_deleted, kind_of
 from sastrugi.recovery.findings import Finding
-from sastrugi.recovery.judge import Verdict, judge_deleted, kind_of
 from sastrugi.units import plural
-from sastrugi.volumes.base import Entry, Volume
+from sastrugi.volumes.reader import Entry, Volume
 
 
 def table_findings(medium: Medium, number: int, volume: Volume, listed: bool = True) -> Iterator[Finding]:

@@ -11,14 +11,14 @@ from numpy.typing import NDArray
 
 from sastrugi.media.extents import Extent, RangeSet, total
 from sastrugi.report.style import BLUE, GREEN, GREY, INK, ORANGE, PALE, PURPLE, SKY, VERMILION, YELLOW
-from sastrugi.volumes.reading import runs_of
+from sastrugi.volumes._fat_family.reader import runs_of
 
 if TYPE_CHECKING:
     from sastrugi.media import Medium
     from sastrugi.recovery.scan_file import ScanFile
     from sastrugi.recovery.select import Selection
     from sastrugi.specimen.truth import Specimen
-    from sastrugi.volumes.base import Volume
+    from sastrugi.volumes.reader import Volume
 
 FREE = "·"
 _GRAIN, _READ = 4096, 1 << 20

@@ -15,8 +15,8 @@ from sastrugi.report.scorecard import CAUSES, SHORTFALLS
 from sastrugi.units import format_size, percent
 
 if TYPE_CHECKING:
-    from sastrugi.scoring.judgement import Judgement
     from sastrugi.scoring.scorecard import Scorecard
+    from sastrugi.scoring.scorer import Judgement
     from sastrugi.specimen.truth import Specimen
 
 COLUMNS = (

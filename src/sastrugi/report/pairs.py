@@ -14,11 +14,11 @@ from typing import TYPE_CHECKING
 
 from rich.text import Text
 
-from sastrugi.children import problem_of, run_in_children
-from sastrugi.recovery.borrow import Borrowed, plain_suffix
+from sastrugi.recovery.temp_copy import Borrowed, plain_suffix
 from sastrugi.report.style import FAINT
 from sastrugi.report.tiles import bytes_tile, tile
 from sastrugi.scoring.sources import Source, bytes_of, original_of
+from sastrugi.subprocess_pool import problem_of, run_in_children
 
 if TYPE_CHECKING:
     import numpy as np

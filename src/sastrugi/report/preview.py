@@ -13,7 +13,7 @@ from typing import TYPE_CHECKING
 
 from sastrugi.media import Medium
 from sastrugi.progress import Progress
-from sastrugi.recovery.borrow import Borrowed, plain_suffix
+from sastrugi.recovery.temp_copy import Borrowed, plain_suffix
 from sastrugi.report.pairs import Drawn, Sample, draw_samples
 from sastrugi.report.sheet import Tile, draw_tiles
 from sastrugi.units import format_size, plural, printable

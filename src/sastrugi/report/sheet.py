@@ -8,12 +8,12 @@ from collections.abc import Sequence
 from dataclasses import dataclass
 from pathlib import Path
 
-from sastrugi.children import run_in_children
 from sastrugi.kinds import kind_for_name
 from sastrugi.progress import Progress
 from sastrugi.report.fonts import font
 from sastrugi.report.tiles import HEIGHT, WIDTH
 from sastrugi.safety import atomic_file
+from sastrugi.subprocess_pool import run_in_children
 from sastrugi.units import format_size, plural, printable
 
 COLUMNS, MOST = 6, 120

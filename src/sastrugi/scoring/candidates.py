@@ -14,13 +14,13 @@ import numpy as np
 from sastrugi.errors import system_words
 from sastrugi.progress import Progress
 from sastrugi.scoring import damage
+from sastrugi.scoring.block_index import NO_SHIFT, Found, Witnesses
 from sastrugi.scoring.comparison import Bytes, Compared, Comparison, right_bytes
 from sastrugi.scoring.contents import MOST_SUGGESTED, Contents
 from sastrugi.scoring.matching import Candidate
 from sastrugi.scoring.names import compare_names
 from sastrugi.scoring.quick_match import QuickMatch, Told, batches
 from sastrugi.scoring.results import Read, Result
-from sastrugi.scoring.witnesses import NO_SHIFT, Found, Witnesses
 from sastrugi.specimen.blocks import BLOCK
 from sastrugi.specimen.truth import Specimen, TruthFile
 from sastrugi.threads import in_threads

@@ -12,11 +12,11 @@ import numpy as np
 from blake3 import blake3
 
 from sastrugi.progress import Progress
+from sastrugi.scoring.block_index import HEAD_BLOCKS, Heads
 from sastrugi.scoring.comparison import Bytes, Compared
 from sastrugi.scoring.contents import Contents
-from sastrugi.scoring.exact_places import ExactPlaces
+from sastrugi.scoring.exact_extents import ExactPlaces
 from sastrugi.scoring.results import Result
-from sastrugi.scoring.witnesses import HEAD_BLOCKS, Heads
 from sastrugi.specimen.blocks import BLOCK, block_hashes
 
 _LARGEST = 4 << 20

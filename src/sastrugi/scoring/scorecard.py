@@ -7,8 +7,8 @@ from typing import TYPE_CHECKING, Literal
 
 from pydantic import BaseModel, ConfigDict, Field
 
+from sastrugi.scoring.claimed_extents import PlaceWord
 from sastrugi.scoring.names import NameWord
-from sastrugi.scoring.places import PlaceWord
 from sastrugi.scoring.times import TimeWord
 
 OpensWord = Literal["yes", "no", "untested"]

@@ -5,7 +5,7 @@ from __future__ import annotations
 from pathlib import Path
 
 from sastrugi.media.extents import total
-from sastrugi.recovery.borrow import Borrowed, plain_suffix
+from sastrugi.recovery.temp_copy import Borrowed, plain_suffix
 from sastrugi.scoring.results import Result
 from sastrugi.specimen.truth import Specimen, TruthFile
 

@@ -25,8 +25,7 @@ from sastrugi.safety import new_folder
 from sastrugi.specimen.catalogue import Catalogue
 from sastrugi.specimen.digests import medium_digest
 from sastrugi.specimen.locate import Located, Locator, Piece
-from sastrugi.specimen.looked import Known, Part, Records, look_again, parts_of_medium, truths_of
-from sastrugi.specimen.papers import write_truth
+from sastrugi.specimen.observed_truth import Known, Part, Records, look_again, parts_of_medium, truths_of
 from sastrugi.specimen.truth import (
     RECIPE_FILE,
     TRUTH_FILE,
@@ -36,7 +35,8 @@ from sastrugi.specimen.truth import (
     TruthVolume,
     is_of_specimen,
 )
-from sastrugi.volumes.base import Entry
+from sastrugi.specimen.truth_writer import write_truth
+from sastrugi.volumes.reader import Entry
 
 _ZEROS = bytes(4 << 20)
 _READ = 4 << 20

@@ -19,9 +19,9 @@ from sastrugi.specimen.ceiling import share_by_books, share_by_look, standing_bl
 from sastrugi.specimen.digests import blake3_of, medium_digest, sha256_file
 from sastrugi.specimen.truth import RECIPE_FILE, SUMS_FILE, TRUTH_FILE, UNKNOWN, Specimen, TruthFile
 from sastrugi.units import percent
-from sastrugi.volumes.base import Entry
-from sastrugi.volumes.looking import look_at_record, same_name
 from sastrugi.volumes.probing import probe
+from sastrugi.volumes.reader import Entry
+from sastrugi.volumes.record_peek import look_at_record, same_name
 
 FAULTS_FILE = SPECIMEN_IMAGE + FAULTS_SUFFIX
 _READ = 1 << 22

@@ -14,11 +14,11 @@ from sastrugi.media.opening import SPECIMEN_IMAGE
 from sastrugi.media.raw import RawImage
 from sastrugi.progress import Progress
 from sastrugi.safety import new_folder
-from sastrugi.specimen.laying import Laying
-from sastrugi.specimen.papers import write_papers, write_papers_by_look
+from sastrugi.specimen.builder import Laying
 from sastrugi.specimen.recipe import Recipe, line_of_step
 from sastrugi.specimen.steps import STEPS
 from sastrugi.specimen.truth import TRUTH_FILE, is_of_specimen
+from sastrugi.specimen.truth_writer import write_papers, write_papers_by_look
 
 _PAST_DRIVERS = frozenset({"overlay", "wipe", "damage", "fade"})
 """Steps that write past any driver."""
@@ -54,7 +54,7 @@ def build(
 
 def _build_by_driver(recipe: Recipe, folder: Path, progress: Progress, sha256: bool) -> None:
     """The plan is laid down in a folder beside, and every step is repeated through the system's driver."""
-    from sastrugi.specimen.driver import DriverMirror, require_driver
+    from sastrugi.specimen.os_writer import DriverMirror, require_driver
 
     require_driver()
     for number, step in enumerate(recipe.steps, 1):

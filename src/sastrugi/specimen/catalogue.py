@@ -10,7 +10,7 @@ import numpy as np
 from blake3 import blake3
 from numpy.typing import NDArray
 
-from sastrugi.media.ahead import ahead
+from sastrugi.media.read_ahead import ahead
 from sastrugi.progress import Progress
 from sastrugi.specimen.blocks import BLOCK, Hashes, block_hashes, prefix_hashes
 

@@ -14,8 +14,8 @@ import numpy as np
 from blake3 import blake3
 from numpy.typing import NDArray
 
-from sastrugi.media.ahead import ahead
 from sastrugi.media.base import Medium
+from sastrugi.media.read_ahead import ahead
 
 _BLOCK = 1 << 16
 _READ = 1 << 22

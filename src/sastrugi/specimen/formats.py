@@ -8,7 +8,7 @@ from sastrugi.errors import VolumeError
 from sastrugi.media import Extent
 from sastrugi.media.raw import RawImage
 from sastrugi.volumes.registry import variant_named, variant_names
-from sastrugi.volumes.writing import Habits, VolumeWriter
+from sastrugi.volumes.writer import Habits, VolumeWriter
 
 FILE_SYSTEMS = variant_names()
 

@@ -19,7 +19,7 @@ import numpy as np
 from numpy.typing import NDArray
 
 from sastrugi.media import Extent, Medium
-from sastrugi.media.ahead import ahead
+from sastrugi.media.read_ahead import ahead
 from sastrugi.progress import Progress
 from sastrugi.specimen.blocks import BLOCK, block_hashes, runs_where
 from sastrugi.specimen.catalogue import MOST_PLACES, PIECE, Catalogue

@@ -15,10 +15,10 @@ from typing import TYPE_CHECKING, Annotated, Any, Literal
 from pydantic import BaseModel, Field, ValidationError, ValidationInfo, field_validator
 
 from sastrugi.errors import RecipeError, system_words
+from sastrugi.specimen.recipe_types import RangeTable, Size, StepTable, Table
 from sastrugi.specimen.steps import STEPS
 from sastrugi.specimen.steps.layout import VolumePlace
 from sastrugi.specimen.steps.store import CorpusTable
-from sastrugi.specimen.tables import RangeTable, Size, StepTable, Table
 from sastrugi.texts import read_text
 
 SUFFIX = ".toml"

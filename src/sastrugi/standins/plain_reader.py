@@ -16,8 +16,8 @@ from sastrugi.media import Extent, Medium, open_medium
 from sastrugi.media.extents import cut, within
 from sastrugi.media.partitions import read_table
 from sastrugi.recovery.names import safe_name, with_number
-from sastrugi.volumes.base import Entry
 from sastrugi.volumes.probing import probe
+from sastrugi.volumes.reader import Entry
 
 _PIECE = 1 << 20
 USAGE = "usage: {} MEDIUM RESULTS"

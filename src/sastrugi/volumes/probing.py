@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from sastrugi.media.base import Medium
 from sastrugi.media.extents import Extent
-from sastrugi.volumes.base import Volume
+from sastrugi.volumes.reader import Volume
 from sastrugi.volumes.registry import file_systems
 
 

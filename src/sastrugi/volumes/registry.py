@@ -25,8 +25,8 @@ if TYPE_CHECKING:
     from sastrugi.media.base import Medium
     from sastrugi.media.extents import Extent
     from sastrugi.media.raw import RawImage
-    from sastrugi.volumes.base import Volume
-    from sastrugi.volumes.writing import Habits, VolumeWriter
+    from sastrugi.volumes.reader import Volume
+    from sastrugi.volumes.writer import Habits, VolumeWriter
 
     SectorTest = Callable[[NDArray[np.uint8], NDArray[np.uint8]], NDArray[np.bool_]]
     Format = Callable[[RawImage, Extent, int, str, int, dt.datetime, Habits], VolumeWriter]
@@ -94,7 +94,7 @@ def file_systems() -> dict[str, FileSystem]:
     """Every family by its name, sorted by name."""
     found: dict[str, FileSystem] = {}
     for module in pkgutil.iter_modules(package.__path__):
-        if module.ispkg:
+        if module.ispkg and not module.name.startswith("_"):
             one: FileSystem = import_module(f"{package.__name__}.{module.name}").FILE_SYSTEM
             found[one.family] = one
     return dict(sorted(found.items()))

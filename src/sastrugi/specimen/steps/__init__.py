@@ -2,13 +2,13 @@
 
 from __future__ import annotations
 
+from sastrugi.specimen.recipe_types import StepTable
 from sastrugi.specimen.steps.change import CopyStep, EditStep, GrowStep, RenameStep
 from sastrugi.specimen.steps.churn import ChurnStep
-from sastrugi.specimen.steps.harm import DamageStep, FadeStep, OverlayStep, WipeStep
+from sastrugi.specimen.steps.damage import DamageStep, FadeStep, OverlayStep, WipeStep
+from sastrugi.specimen.steps.delete import BinStep, DeleteStep, EmptyBinStep
 from sastrugi.specimen.steps.layout import DropPartitionStep, FormatStep, PartitionStep
-from sastrugi.specimen.steps.lose import BinStep, DeleteStep, EmptyBinStep
 from sastrugi.specimen.steps.store import StoreStep
-from sastrugi.specimen.tables import StepTable
 
 STEPS: dict[str, type[StepTable]] = {
     "partition": PartitionStep,

@@ -11,14 +11,14 @@ from typing import TYPE_CHECKING, Annotated, Literal
 from pydantic import Field, model_validator
 
 from sastrugi.kinds import all_kinds
-from sastrugi.specimen.laying import Content
+from sastrugi.specimen.builder import Content
+from sastrugi.specimen.recipe_types import ActsAs, Patterns, Share, Size, StepTable
 from sastrugi.specimen.steps.store import Reuse, noise_chunks, require_room, reserve
-from sastrugi.specimen.tables import ActsAs, Patterns, Share, Size, StepTable
 
 if TYPE_CHECKING:
     from sastrugi.scenario.dice import Dice
-    from sastrugi.specimen.lain import Lain
-    from sastrugi.specimen.laying import Laying
+    from sastrugi.specimen.builder import Laying
+    from sastrugi.specimen.laid_files import Lain
 
 _NAME_PARTS = ("{n}", "{suffix}", "{stem}", "{name}")
 _LINES = ("txt", "log", "csv", "gpx", "mbox")

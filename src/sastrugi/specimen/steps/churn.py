@@ -7,13 +7,13 @@ from typing import TYPE_CHECKING, Literal
 
 from pydantic import model_validator
 
-from sastrugi.specimen.laying import Content
+from sastrugi.specimen.builder import Content
+from sastrugi.specimen.recipe_types import ActsAs, Size, SizeRange, StepTable
 from sastrugi.specimen.steps.store import Reuse, noise_chunks, require_room, reserve
-from sastrugi.specimen.tables import ActsAs, Size, SizeRange, StepTable
 
 if TYPE_CHECKING:
-    from sastrugi.specimen.lain import Lain
-    from sastrugi.specimen.laying import Laying
+    from sastrugi.specimen.builder import Laying
+    from sastrugi.specimen.laid_files import Lain
 
 _FOLDER = "/Season"
 

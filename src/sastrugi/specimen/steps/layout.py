@@ -9,14 +9,14 @@ from pydantic import Field
 from sastrugi.errors import SpecimenError
 from sastrugi.media import Extent
 from sastrugi.media.partitions.gpt import reserved_at_end
-from sastrugi.specimen.lain import Place
-from sastrugi.specimen.laying import WHOLE_MEDIUM
-from sastrugi.specimen.tables import ActsAs, Size, SizeOrRest, StepTable, Table
+from sastrugi.specimen.builder import WHOLE_MEDIUM
+from sastrugi.specimen.laid_files import Place
+from sastrugi.specimen.recipe_types import ActsAs, Size, SizeOrRest, StepTable, Table
 from sastrugi.units import format_size
 from sastrugi.volumes.registry import variant_names
 
 if TYPE_CHECKING:
-    from sastrugi.specimen.laying import Laying
+    from sastrugi.specimen.builder import Laying
 
 _FIRST_START = 1 << 20
 if TYPE_CHECKING:

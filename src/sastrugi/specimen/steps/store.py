@@ -14,18 +14,18 @@ from sastrugi.corpus.make import CorpusSpec, plan_files
 from sastrugi.corpus.names import check_style
 from sastrugi.errors import SastrugiError, SpecimenError
 from sastrugi.kinds import kind_for_name, kind_named
-from sastrugi.media.ahead import ahead
-from sastrugi.specimen.laying import Content
-from sastrugi.specimen.tables import SizeRange, StepTable, Table
+from sastrugi.media.read_ahead import ahead
+from sastrugi.specimen.builder import Content
+from sastrugi.specimen.recipe_types import SizeRange, StepTable, Table
 from sastrugi.units import format_size
-from sastrugi.volumes.clusters import Run, join_runs
-from sastrugi.volumes.writing import ATTRIBUTES
+from sastrugi.volumes._fat_family.allocation import Run, join_runs
+from sastrugi.volumes.writer import ATTRIBUTES
 
 if TYPE_CHECKING:
     from sastrugi.scenario.dice import Dice
-    from sastrugi.specimen.lain import Lain, Place
-    from sastrugi.specimen.laying import Laying
-    from sastrugi.volumes.writing import VolumeWriter
+    from sastrugi.specimen.builder import Laying
+    from sastrugi.specimen.laid_files import Lain, Place
+    from sastrugi.volumes.writer import VolumeWriter
 
 _READ = 1 << 20
 _LARGEST_MADE = 64 << 20

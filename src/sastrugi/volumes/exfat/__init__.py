@@ -11,10 +11,10 @@ from sastrugi.media.extents import Extent
 from sastrugi.media.raw import RawImage
 from sastrugi.volumes.exfat.directory import parse_set
 from sastrugi.volumes.exfat.read import open_exfat
-from sastrugi.volumes.exfat.relics import table_sectors
+from sastrugi.volumes.exfat.sector_tests import table_sectors
 from sastrugi.volumes.exfat.write import ExfatWriter, default_cluster, plan
 from sastrugi.volumes.registry import FileSystem, LifeRules, SeenRecord, Variant
-from sastrugi.volumes.writing import Habits, VolumeWriter
+from sastrugi.volumes.writer import Habits, VolumeWriter
 
 _TIME_GRAIN = 0.01
 """Seconds (section 7.4.8, the 10 ms increment)."""

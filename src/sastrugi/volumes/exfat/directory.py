@@ -11,7 +11,6 @@ from dataclasses import dataclass, field
 import numpy as np
 from numpy.typing import NDArray
 
-from sastrugi.volumes.base import Times
 from sastrugi.volumes.exfat.layout import (
     ATTR_DIRECTORY,
     ENTRY_SIZE,
@@ -26,6 +25,7 @@ from sastrugi.volumes.exfat.layout import (
     set_checksum,
     set_checksums,
 )
+from sastrugi.volumes.reader import Times
 
 _MOST_SECONDARY = 18
 _SIDE_BY_SIDE, _AT_ONCE = 8, 4096

@@ -17,9 +17,9 @@ from sastrugi.errors import VolumeError
 from sastrugi.media.extents import Extent, cut, within
 from sastrugi.media.raw import RawImage
 from sastrugi.units import format_size
-from sastrugi.volumes.chains import ChainTable
-from sastrugi.volumes.clusters import PIECE, ClusterMap, Run
-from sastrugi.volumes.entry_tables import EntryTableWriter
+from sastrugi.volumes._fat_family.allocation import PIECE, ClusterMap, Run
+from sastrugi.volumes._fat_family.fat_table import ChainTable
+from sastrugi.volumes._fat_family.writer import EntryTableWriter
 from sastrugi.volumes.exfat.layout import (
     ALLOCATION_POSSIBLE,
     ATTR_ARCHIVE,
@@ -63,7 +63,7 @@ from sastrugi.volumes.exfat.layout import (
     upper_name,
 )
 from sastrugi.volumes.exfat.upcase import table_bytes, upcase
-from sastrugi.volumes.writing import Evidence, Habits, Node
+from sastrugi.volumes.writer import Evidence, Habits, Node
 
 _PERCENT_IN_USE = 112
 _USUAL = ((256 << 20, 4 << 10), (32 << 30, 32 << 10), (1 << 62, 128 << 10))

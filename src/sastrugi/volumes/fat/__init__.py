@@ -13,10 +13,10 @@ from sastrugi.media.raw import RawImage
 from sastrugi.volumes.fat.directory import parse_table
 from sastrugi.volumes.fat.layout import ENTRY_SIZE
 from sastrugi.volumes.fat.read import open_fat
-from sastrugi.volumes.fat.relics import table_sectors
+from sastrugi.volumes.fat.sector_tests import table_sectors
 from sastrugi.volumes.fat.write import FatWriter, default_cluster, plan
 from sastrugi.volumes.registry import FileSystem, LifeRules, SeenRecord, Variant
-from sastrugi.volumes.writing import Habits, VolumeWriter
+from sastrugi.volumes.writer import Habits, VolumeWriter
 
 _TIME_GRAIN = 2.0
 """Seconds ("FAT Directory Structure", DIR_WrtTime)."""

@@ -13,7 +13,7 @@ from dataclasses import dataclass, field
 import numpy as np
 from numpy.typing import NDArray
 
-from sastrugi.volumes.base import Times
+from sastrugi.volumes._fat_family.names import LOST
 from sastrugi.volumes.fat.layout import (
     ANYWHERE_IN_NAME,
     ATTR_DIRECTORY,
@@ -32,7 +32,7 @@ from sastrugi.volumes.fat.layout import (
     short_name_checksums,
     short_name_text,
 )
-from sastrugi.volumes.names import LOST
+from sastrugi.volumes.reader import Times
 
 _RESERVED_ATTR = 0xC0
 _MOST_LONG = 20

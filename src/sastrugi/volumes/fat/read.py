@@ -14,8 +14,8 @@ import numpy as np
 from sastrugi.media.base import Medium
 from sastrugi.media.extents import Extent, cut, within
 from sastrugi.units import plural
-from sastrugi.volumes.base import Entry, Placement
-from sastrugi.volumes.clusters import Run
+from sastrugi.volumes._fat_family.allocation import Run
+from sastrugi.volumes._fat_family.reader import MAX_DEPTH, ChainReader, ClusterVolume, Folder
 from sastrugi.volumes.fat.directory import (
     Record,
     folder_blocks,
@@ -37,7 +37,7 @@ from sastrugi.volumes.fat.layout import (
     Geometry,
     unpack_fat,
 )
-from sastrugi.volumes.reading import MAX_DEPTH, ChainReader, ClusterVolume, Folder
+from sastrugi.volumes.reader import Entry, Placement
 
 _BACKUP_BOOT_SECTOR = 6
 _MAX_FOLDER_BYTES = 65536 * 32

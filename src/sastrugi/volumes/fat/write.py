@@ -18,9 +18,9 @@ from sastrugi.errors import VolumeError
 from sastrugi.media.extents import Extent, cut, within
 from sastrugi.media.raw import RawImage
 from sastrugi.units import format_size
-from sastrugi.volumes.chains import ChainTable
-from sastrugi.volumes.clusters import ClusterMap, Run
-from sastrugi.volumes.entry_tables import EntryTableWriter
+from sastrugi.volumes._fat_family.allocation import ClusterMap, Run
+from sastrugi.volumes._fat_family.fat_table import ChainTable
+from sastrugi.volumes._fat_family.writer import EntryTableWriter
 from sastrugi.volumes.fat.layout import (
     ATTR_ARCHIVE,
     ATTR_DIRECTORY,
@@ -49,7 +49,7 @@ from sastrugi.volumes.fat.layout import (
     pack_fat,
 )
 from sastrugi.volumes.fat.names import fold, long_entries, short_alias
-from sastrugi.volumes.writing import Evidence, Habits, Node
+from sastrugi.volumes.writer import Evidence, Habits, Node
 
 _FSINFO_SECTOR, _BACKUP_BOOT_SECTOR = 1, 6
 _ROOT_ENTRIES = 512

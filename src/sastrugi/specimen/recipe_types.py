@@ -11,7 +11,7 @@ from sastrugi.errors import SastrugiError
 from sastrugi.units import parse_size
 
 if TYPE_CHECKING:
-    from sastrugi.specimen.laying import Laying
+    from sastrugi.specimen.builder import Laying
 
 ActsAs = Literal["linux", "windows", "macos", "camera"]
 Fill = Literal["zeros", "noise"]

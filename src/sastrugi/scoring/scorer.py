@@ -12,14 +12,14 @@ from sastrugi.recovery.select import Selection
 from sastrugi.safety import require_outside
 from sastrugi.scoring.calibration import calibrate
 from sastrugi.scoring.candidates import CandidateSet, Shifted, find_candidates
+from sastrugi.scoring.claimed_extents import compare_places
 from sastrugi.scoring.claims import read_claims
 from sastrugi.scoring.damage import shortfall
+from sastrugi.scoring.decode_check import differences, open_results
 from sastrugi.scoring.elsewhere import below_root, folders_above, from_elsewhere
 from sastrugi.scoring.groups import figures_of, group_of
 from sastrugi.scoring.matching import Candidate, assign
 from sastrugi.scoring.names import NameVerdict, compare_names, worth_of_name
-from sastrugi.scoring.opens import differences, open_results
-from sastrugi.scoring.places import compare_places
 from sastrugi.scoring.results import Folder, Result, read_findings, read_folder
 from sastrugi.scoring.scorecard import (
     Calibration,
@@ -34,8 +34,8 @@ from sastrugi.scoring.scorecard import (
 from sastrugi.scoring.sets import FileSet, parse_set
 from sastrugi.scoring.sources import Source, bytes_of, original_of
 from sastrugi.scoring.times import TimeWord, compare_times
+from sastrugi.specimen.medium_check import require_unchanged
 from sastrugi.specimen.truth import Specimen, TruthFile
-from sastrugi.specimen.unchanged import require_unchanged
 from sastrugi.units import format_size, percent, printable
 
 _MOST_NAMED = 32

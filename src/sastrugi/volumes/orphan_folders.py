@@ -9,12 +9,12 @@ from itertools import pairwise
 import numpy as np
 
 from sastrugi.media.extents import Extent
-from sastrugi.volumes.base import Times
 from sastrugi.volumes.exfat import directory as exfat
 from sastrugi.volumes.exfat.layout import IN_USE, TYPE_NAME, TYPE_STREAM
 from sastrugi.volumes.fat import directory as fat
 from sastrugi.volumes.fat.layout import ATTR_LONG_NAME, DIR_ENTRY, ENTRY_SIZE
-from sastrugi.volumes.relics import LooseTable
+from sastrugi.volumes.metadata_scan import LooseTable
+from sastrugi.volumes.reader import Times
 
 _SECTOR = 512
 _MOST_JOINED = 200

@@ -13,8 +13,8 @@ from sastrugi.media.opening import SPECIMEN_IMAGE
 from sastrugi.safety import write_text
 from sastrugi.specimen.ceiling import Copy, Share, share_of, with_shared_names
 from sastrugi.specimen.digests import medium_digest, sha256_file
-from sastrugi.specimen.lain import Series
-from sastrugi.specimen.looked import Known, Part, Records, look_again, truths_of
+from sastrugi.specimen.laid_files import Series
+from sastrugi.specimen.observed_truth import Known, Part, Records, look_again, truths_of
 from sastrugi.specimen.truth import (
     LOSSES,
     RECIPE_FILE,
@@ -34,8 +34,8 @@ if TYPE_CHECKING:
 
     from sastrugi.media import Extent
     from sastrugi.media.raw import RawImage
-    from sastrugi.specimen.lain import Lain, Place
-    from sastrugi.specimen.laying import Laying
+    from sastrugi.specimen.builder import Laying
+    from sastrugi.specimen.laid_files import Lain, Place
     from sastrugi.specimen.recipe import Recipe
 
 

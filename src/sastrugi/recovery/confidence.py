@@ -14,7 +14,7 @@ from sastrugi.media import Medium
 from sastrugi.media.extents import total
 from sastrugi.recovery.sources import MediumSource
 from sastrugi.units import plural
-from sastrugi.volumes.base import NOBODY, Conflict, Entry, Placement, Volume
+from sastrugi.volumes.reader import NOBODY, Conflict, Entry, Placement, Volume
 
 BY_PROOF = {Proof.CHECKSUM: 0.99, Proof.DECODES: 0.97, Proof.STRUCTURE: 0.95, Proof.STATISTICS: 0.93, Proof.GUESS: 0.8}
 _BY_PROOF_WITHOUT_RECORD = {

@@ -9,13 +9,13 @@ from dataclasses import replace
 from sastrugi.kinds import recognise
 from sastrugi.media import Extent, Medium, RangeSet
 from sastrugi.progress import Progress
+from sastrugi.recovery.byte_histograms import compare
+from sastrugi.recovery.confidence import LOOKED_THROUGH, NOTHING_LEFT
 from sastrugi.recovery.findings import Finding
-from sastrugi.recovery.judge import LOOKED_THROUGH, NOTHING_LEFT
-from sastrugi.recovery.pieces import Budget, reassemble
+from sastrugi.recovery.reassembly import Budget, reassemble
 from sastrugi.recovery.scan_file import ScanFile
-from sastrugi.recovery.siblings import compare
+from sastrugi.recovery.sector_survey import SECTOR
 from sastrugi.recovery.sources import MediumSource
-from sastrugi.recovery.survey import SECTOR
 
 _ROUNDS = 3
 _DELETED = "state = 'deleted' AND size > 0 AND volume IS NOT NULL"

@@ -25,10 +25,10 @@ from sastrugi.media.extents import within
 from sastrugi.media.raw import RawImage
 from sastrugi.progress import Progress
 from sastrugi.specimen.catalogue import Catalogue
-from sastrugi.specimen.lain import Lain, Place
+from sastrugi.specimen.laid_files import Lain, Place
 from sastrugi.specimen.locate import Locator
-from sastrugi.specimen.looked import Known
-from sastrugi.specimen.mirror import Mirror
+from sastrugi.specimen.observed_truth import Known
+from sastrugi.specimen.second_writer import Mirror
 from sastrugi.specimen.truth import ORIGINALS
 from sastrugi.units import format_size
 from sastrugi.volumes.probing import probe

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from sastrugi.volumes.names import LOST
+from sastrugi.volumes._fat_family.names import LOST
 from sastrugi.volumes.registry import SeenRecord, family_of
 
 

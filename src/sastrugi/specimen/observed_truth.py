@@ -23,11 +23,11 @@ from sastrugi.specimen.catalogue import Original
 from sastrugi.specimen.ceiling import Copy, Share, equal_blocks, share_of, with_shared_names
 from sastrugi.specimen.locate import Piece
 from sastrugi.specimen.truth import ORIGINALS, UNKNOWN, Ceiling, End, NameCeiling, Placed, Role, TruthFile
-from sastrugi.volumes.base import Entry, Times, Volume
-from sastrugi.volumes.looking import same_name
-from sastrugi.volumes.loose import NamePieces, told_anywhere
+from sastrugi.volumes.metadata_scan import loose_tables, marked
+from sastrugi.volumes.orphan_folders import NamePieces, told_anywhere
 from sastrugi.volumes.probing import probe
-from sastrugi.volumes.relics import loose_tables, marked
+from sastrugi.volumes.reader import Entry, Times, Volume
+from sastrugi.volumes.record_peek import same_name
 
 _READ = 4 << 20
 

@@ -14,8 +14,8 @@ from numpy.typing import NDArray
 
 from sastrugi.media.base import Medium
 from sastrugi.media.extents import Extent, cut, join, total
-from sastrugi.volumes.base import NOBODY, Conflict, Placement, Volume
-from sastrugi.volumes.clusters import Run
+from sastrugi.volumes._fat_family.allocation import Run
+from sastrugi.volumes.reader import NOBODY, Conflict, Placement, Volume
 
 MAX_DEPTH = 200
 _SWEEP = 4 << 20

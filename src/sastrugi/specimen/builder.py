@@ -22,14 +22,14 @@ from sastrugi.progress import Progress
 from sastrugi.scenario.dice import Dice
 from sastrugi.specimen.digests import Digests
 from sastrugi.specimen.formats import format_volume
-from sastrugi.specimen.lain import Lain, Life, Place, RecordLeft
-from sastrugi.specimen.mirror import Mirror
-from sastrugi.specimen.remains import Books
+from sastrugi.specimen.laid_files import Lain, Life, Place, RecordLeft
+from sastrugi.specimen.second_writer import Mirror
 from sastrugi.specimen.truth import ORIGINALS, End, Role
+from sastrugi.specimen.write_tracker import Books
 from sastrugi.units import format_size
-from sastrugi.volumes.clusters import Run
+from sastrugi.volumes._fat_family.allocation import Run
 from sastrugi.volumes.registry import variant_named
-from sastrugi.volumes.writing import Evidence, Habits, Node, VolumeWriter
+from sastrugi.volumes.writer import Evidence, Habits, Node, VolumeWriter
 
 WHOLE_MEDIUM = "medium"
 """The name of a volume that has the medium to itself, without a partition table."""

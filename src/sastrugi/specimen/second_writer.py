@@ -7,7 +7,7 @@ from typing import TYPE_CHECKING
 
 if TYPE_CHECKING:
     from sastrugi.media import Extent
-    from sastrugi.specimen.lain import Lain, Place
+    from sastrugi.specimen.laid_files import Lain, Place
 
 
 class Mirror:

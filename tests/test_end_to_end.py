@@ -17,8 +17,8 @@ from sastrugi.recovery.extract import extract
 from sastrugi.recovery.scan import scan
 from sastrugi.recovery.scan_file import ScanFile
 from sastrugi.recovery.select import Selection
-from sastrugi.scoring.judgement import judge
 from sastrugi.scoring.scorecard import FileScore, Scorecard
+from sastrugi.scoring.scorer import judge
 from sastrugi.specimen.build import build
 from sastrugi.specimen.recipe import Recipe, parse_recipe
 from sastrugi.specimen.truth import Specimen

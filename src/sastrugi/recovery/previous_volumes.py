@@ -15,8 +15,8 @@ from dataclasses import dataclass, replace
 from sastrugi.media import Extent, Medium
 from sastrugi.recovery.layout import Place
 from sastrugi.units import plural
-from sastrugi.volumes.base import NOBODY, Conflict, Entry, Placement, Volume
-from sastrugi.volumes.loose import LooseFolder, LooseRecord, mend_edge, split_at
+from sastrugi.volumes.orphan_folders import LooseFolder, LooseRecord, mend_edge, split_at
+from sastrugi.volumes.reader import NOBODY, Conflict, Entry, Placement, Volume
 from sastrugi.volumes.registry import LifeRules, file_systems, title_of
 
 _SECTOR = 512

@@ -14,8 +14,8 @@ from sastrugi.cli.options import sharing
 if TYPE_CHECKING:
     from sastrugi.progress import Progress
     from sastrugi.recovery.select import Selection
-    from sastrugi.scoring.judgement import Judgement
     from sastrugi.scoring.scorecard import ResultClass, Scorecard
+    from sastrugi.scoring.scorer import Judgement
     from sastrugi.specimen.truth import Specimen
 
 SpecimenArgument = Annotated[Path, typer.Argument(help="The specimen's folder.", metavar="SPECIMEN")]
@@ -81,7 +81,7 @@ class Judge:
     def of(
         self, specimen: Specimen, results: Path, progress: Progress, selection: Selection | None = None
     ) -> Judgement:
-        from sastrugi.scoring.judgement import judge
+        from sastrugi.scoring.scorer import judge
 
         files_of, table, left_out = (self._given[name] for name in ("files_of", "table", "leave_out"))
         copied, root = self._given["copied"], self._given["results_root"]
@@ -129,7 +129,7 @@ class Judge:
 
 def _classes(words: Sequence[str]) -> tuple[ResultClass, ...]:
     from sastrugi.errors import SastrugiError
-    from sastrugi.scoring.judgement import RESULT_CLASSES
+    from sastrugi.scoring.scorer import RESULT_CLASSES
 
     for word in words:
         if word not in RESULT_CLASSES:

@@ -16,7 +16,7 @@ from sastrugi.scoring.damage import decode
 from sastrugi.units import format_size, percent, plural, printable
 
 if TYPE_CHECKING:
-    from sastrugi.scoring.story import Story
+    from sastrugi.scoring.file_report import Story
     from sastrugi.specimen.truth import Specimen
 
 _MOST_PIECES, _ROWS, _ROW = 24, 4, 16

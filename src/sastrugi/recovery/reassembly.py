@@ -14,8 +14,8 @@ from sastrugi.kinds import Measure, Proof, all_kinds, recognise
 from sastrugi.kinds.registry import measuring_kind
 from sastrugi.media import Extent, Medium, RangeSet
 from sastrugi.media.extents import cut, join, total, within
+from sastrugi.recovery.confidence import BY_PROOF, LOOKED_THROUGH
 from sastrugi.recovery.findings import Finding
-from sastrugi.recovery.judge import BY_PROOF, LOOKED_THROUGH
 from sastrugi.recovery.sources import MediumSource
 from sastrugi.units import plural
 

@@ -22,7 +22,7 @@ from sastrugi.media.extents import total
 from sastrugi.progress import Progress
 from sastrugi.recovery.layout import boots_in
 from sastrugi.recovery.scan_file import ScanFile
-from sastrugi.volumes.relics import data_sectors, family_marks, heads_of
+from sastrugi.volumes.metadata_scan import data_sectors, family_marks, heads_of
 
 SECTOR = 512
 _BUFFER = 4 << 20

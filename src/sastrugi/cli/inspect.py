@@ -8,7 +8,7 @@ from typing import TYPE_CHECKING, Annotated
 import typer
 
 from sastrugi.cli.console import JsonOption, medium_at, progress, quoted, say, show, show_json, width
-from sastrugi.cli.selecting import Chosen, selecting
+from sastrugi.cli.selection_options import Chosen, selecting
 from sastrugi.cli.targets import ReplaceOption, picture_target
 
 if TYPE_CHECKING:
@@ -164,7 +164,7 @@ def hex_bytes(
     from sastrugi.errors import SastrugiError
     from sastrugi.media import Extent
     from sastrugi.recovery.scan_file import ScanFile
-    from sastrugi.report.owners import claims_of, hex_json, hex_title, hex_view, stretches_of
+    from sastrugi.report.byte_owners import claims_of, hex_json, hex_title, hex_view, stretches_of
     from sastrugi.specimen.truth import TRUTH_FILE, Specimen
 
     start, count = _offset(offset), _offset(length)

@@ -14,9 +14,9 @@ from sastrugi.errors import SastrugiError
 from sastrugi.media import Extent, RangeSet
 from sastrugi.progress import Progress
 from sastrugi.recovery.select import Selection
-from sastrugi.scoring.judgement import judge
 from sastrugi.scoring.results import Result
 from sastrugi.scoring.scorecard import FileScore
+from sastrugi.scoring.scorer import judge
 from sastrugi.specimen.truth import Specimen, TruthFile
 
 _PIECE = 4 << 20

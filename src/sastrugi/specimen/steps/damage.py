@@ -11,12 +11,12 @@ from sastrugi.errors import SpecimenError
 from sastrugi.media import Extent, open_medium
 from sastrugi.media.extents import cut, total, within
 from sastrugi.media.partitions.gpt import reserved_at_end
-from sastrugi.specimen.tables import Fill, RangeTable, Share, Size, SizeOrRest, StepTable
+from sastrugi.specimen.recipe_types import Fill, RangeTable, Share, Size, SizeOrRest, StepTable
 from sastrugi.units import format_size
 from sastrugi.volumes.registry import title_of
 
 if TYPE_CHECKING:
-    from sastrugi.specimen.laying import Laying
+    from sastrugi.specimen.builder import Laying
 
 _READ = 1 << 20
 

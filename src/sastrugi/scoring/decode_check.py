@@ -8,11 +8,11 @@ from contextlib import ExitStack
 from pathlib import Path
 from typing import TYPE_CHECKING, Any
 
-from sastrugi.children import run_in_children, seconds_for
 from sastrugi.corpus.check import kind_of_file, open_one
 from sastrugi.progress import Progress
 from sastrugi.scoring.scorecard import OpensWord
 from sastrugi.scoring.sources import Source, size_of
+from sastrugi.subprocess_pool import run_in_children, seconds_for
 
 if TYPE_CHECKING:
     from numpy.typing import NDArray

@@ -9,9 +9,9 @@ from dataclasses import dataclass, field
 
 from sastrugi.media import Extent
 from sastrugi.specimen.ceiling import Share
-from sastrugi.specimen.remains import Remains
 from sastrugi.specimen.truth import Ceiling, End, NameCeiling, Placed, Role
-from sastrugi.volumes.writing import Evidence, Node, VolumeWriter
+from sastrugi.specimen.write_tracker import Remains
+from sastrugi.volumes.writer import Evidence, Node, VolumeWriter
 
 _PLACED: tuple[Placed, ...] = ("none", "hint", "start", "whole")
 

@@ -8,12 +8,12 @@ from typing import TYPE_CHECKING, Literal
 from urllib.parse import quote
 
 from sastrugi.errors import SpecimenError
-from sastrugi.specimen.laying import Content
-from sastrugi.specimen.tables import ActsAs, Patterns, Share, StepTable
+from sastrugi.specimen.builder import Content
+from sastrugi.specimen.recipe_types import ActsAs, Patterns, Share, StepTable
 
 if TYPE_CHECKING:
-    from sastrugi.specimen.lain import Lain, Place
-    from sastrugi.specimen.laying import Laying
+    from sastrugi.specimen.builder import Laying
+    from sastrugi.specimen.laid_files import Lain, Place
 
 _BINS = {
     "windows": "/$Recycle.Bin/S-1-5-21-2031020317-1107150823-3301270041-1001",
