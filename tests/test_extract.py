@@ -20,7 +20,7 @@ from hypothesis import strategies as st
 
 from sastrugi.media import Extent, open_medium
 from sastrugi.progress import Progress
-from sastrugi.recovery.extract import Manner, extract
+from sastrugi.recovery.extract import ExtractOptions, extract
 from sastrugi.recovery.findings import Finding
 from sastrugi.recovery.names import MAX_BYTES, safe_name
 from sastrugi.recovery.scan_file import ScanFile
@@ -216,14 +216,16 @@ def test_a_destination_that_is_swapped_for_a_link_is_still_the_first_one(many: P
 @pytest.mark.parametrize(
     "manner,files,example",
     [
-        (Manner(), 400, "DCIM/3FIRN/FRN00003 (4).JPG"),
-        (Manner(names="number"), 400, "DCIM/3FIRN/FRN00003 #304.JPG"),
-        (Manner(names="skip"), 100, "DCIM/3FIRN/FRN00003.JPG"),
-        (Manner(arrange="kind"), 400, "data/other/FRN00003 (4).JPG"),
-        (Manner(arrange="flat", names="skip"), 100, "FRN00003.JPG"),
+        (ExtractOptions(), 400, "DCIM/3FIRN/FRN00003 (4).JPG"),
+        (ExtractOptions(names="number"), 400, "DCIM/3FIRN/FRN00003 #304.JPG"),
+        (ExtractOptions(names="skip"), 100, "DCIM/3FIRN/FRN00003.JPG"),
+        (ExtractOptions(arrange="kind"), 400, "data/other/FRN00003 (4).JPG"),
+        (ExtractOptions(arrange="flat", names="skip"), 100, "FRN00003.JPG"),
     ],
 )
-def test_names_that_clash_and_folders(many: Path, tmp_path: Path, manner: Manner, files: int, example: str) -> None:
+def test_names_that_clash_and_folders(
+    many: Path, tmp_path: Path, manner: ExtractOptions, files: int, example: str
+) -> None:
     with open_medium(many / "m.img") as medium:
         done = extract(medium, findings(many / "m.scan"), tmp_path / "out", Progress(), manner=manner)
     assert done.files == files and done.files + done.clashed == 400

@@ -18,7 +18,7 @@ from sastrugi.progress import Progress
 from sastrugi.recovery.content import ContentPass
 from sastrugi.recovery.findings import Finding
 from sastrugi.recovery.scan_file import ScanFile
-from sastrugi.recovery.sector_survey import Survey, Wanted
+from sastrugi.recovery.sector_survey import Survey, SurveyOptions
 from sastrugi.recovery.tables import table_findings
 from sastrugi.volumes.fat.read import open_fat
 from sastrugi.volumes.fat.write import FatWriter, plan
@@ -178,7 +178,7 @@ def test_files_at_any_sector_are_found_and_nothing_else(
         data += sample(kind, 9000) + bytes(-len(sample(kind, 9000)) % 512)
     path.write_bytes(data + bytes(4096))
     with open_medium(path) as medium, ScanFile.create(path.with_suffix(".scan"), medium, []) as store:
-        survey = Survey(medium, store, Wanted())
+        survey = Survey(medium, store, SurveyOptions())
         survey.over([Extent(0, medium.size)], Progress(), str, lambda: None)
         steps = list(ContentPass(medium, survey, RangeSet(), []).findings(0, medium.size))
         found = {f.extents[0].offset: f.size for _, f in steps if f is not None}

@@ -13,7 +13,7 @@ if TYPE_CHECKING:
     from sastrugi.api import Adoption as Adoption
     from sastrugi.api import Comparison as Comparison
     from sastrugi.api import Engine as Engine
-    from sastrugi.api import Extracted as Extracted
+    from sastrugi.api import ExtractSummary as ExtractSummary
     from sastrugi.api import Progress as Progress
     from sastrugi.api import SastrugiError as SastrugiError
     from sastrugi.api import ScanResult as ScanResult
@@ -28,8 +28,8 @@ if TYPE_CHECKING:
     from sastrugi.api import trial as trial
 
 __all__ = [
-    "Adoption", "Comparison", "Engine", "Extracted", "Progress", "SastrugiError", "ScanResult", "Scorecard", "Trial",
-    "__version__", "adopt", "build", "compare", "extract", "scan", "score", "trial",
+    "Adoption", "Comparison", "Engine", "ExtractSummary", "Progress", "SastrugiError", "ScanResult", "Scorecard",
+    "Trial", "__version__", "adopt", "build", "compare", "extract", "scan", "score", "trial",
 ]  # fmt: skip
 
 

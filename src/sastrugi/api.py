@@ -13,11 +13,11 @@ from typing import Any
 
 from sastrugi.campaign.engines import Engine, engine_named, load_engines
 from sastrugi.campaign.record import Trial
-from sastrugi.campaign.trial import Manner, run_trial
+from sastrugi.campaign.trial import TrialOptions, run_trial
 from sastrugi.errors import SastrugiError
 from sastrugi.media import open_medium
 from sastrugi.progress import Progress
-from sastrugi.recovery.extract import Extracted, check_destination, check_medium
+from sastrugi.recovery.extract import ExtractSummary, check_destination, check_medium
 from sastrugi.recovery.extract import extract as _extract
 from sastrugi.recovery.findings import PASSES
 from sastrugi.recovery.scan import ScanResult
@@ -35,7 +35,8 @@ from sastrugi.specimen.recipe import load_recipe
 from sastrugi.specimen.truth import Specimen
 
 __all__ = [
-    "Adoption", "Comparison", "Engine", "Extracted", "Progress", "SastrugiError", "ScanResult", "Scorecard", "Trial",
+    "Adoption", "Comparison", "Engine", "ExtractSummary", "Progress", "SastrugiError", "ScanResult", "Scorecard",
+    "Trial",
     "adopt", "build", "compare", "extract", "scan", "score", "trial",
 ]  # fmt: skip
 
@@ -79,7 +80,7 @@ def scan(
 
 def extract(
     scan_file: AnyPath, into: AnyPath, medium: AnyPath | None = None, progress: Progress | None = None, **selected: Any
-) -> Extracted:
+) -> ExtractSummary:
     """Bring findings of a scan file back into the new folder `into`: those that are lost, or those that `selected`
     says (`state`, `kinds`, `names`, … as in `recovery.select.Selection`). `medium` is where the medium is now, if it
     moved."""
@@ -122,7 +123,7 @@ def trial(
     chosen = engine
     if isinstance(chosen, str):
         chosen = engine_named(chosen, load_engines(Path(engines) if engines is not None else None))
-    manner = Manner(files_of=files)
+    manner = TrialOptions(files_of=files)
     return run_trial(Path(specimen), chosen, Path(into), progress or Progress(), manner, replace)
 
 

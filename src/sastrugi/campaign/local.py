@@ -16,7 +16,7 @@ from multiprocessing.connection import Connection, wait
 from multiprocessing.context import SpawnProcess
 from pathlib import Path
 
-from sastrugi.campaign.matrix import Wanted
+from sastrugi.campaign.matrix import CellSpecimen
 from sastrugi.campaign.specimens import SpecimenStore
 from sastrugi.campaign.work import Done, Task, carry_out
 from sastrugi.errors import Interrupted
@@ -67,7 +67,7 @@ class _Queue:
             self.running[key] = self.running.get(key, 0) + 1
         return chosen
 
-    def ended(self, wanted: Wanted) -> bool:
+    def ended(self, wanted: CellSpecimen) -> bool:
         """A cell of this specimen has ended; whether nothing else needs the specimen."""
         self.building.discard(wanted.key)
         self.running[wanted.key] -= 1

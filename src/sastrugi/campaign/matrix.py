@@ -85,7 +85,7 @@ class CampaignText(_Table):
 
 
 @dataclass(frozen=True, slots=True)
-class Wanted:
+class CellSpecimen:
     """One specimen of a campaign: its recipe with parameters put in, or the folder where it is. `key` tells it by its
     content and by the version of this program."""
 
@@ -101,7 +101,7 @@ class Cell:
     """One engine on one specimen, once. `key` changes with anything that could change what comes of it."""
 
     key: str
-    wanted: Wanted
+    wanted: CellSpecimen
     engine: Engine
     repeat: int
 
@@ -117,7 +117,7 @@ class Campaign:
 
     text: CampaignText
     engines: list[Engine]
-    specimens: list[Wanted]
+    specimens: list[CellSpecimen]
     cells: list[Cell] = field(default_factory=list)
 
 
@@ -164,14 +164,14 @@ def _count(text: CampaignText, engines: int, origin: str) -> int:
     return total * engines * text.repeats
 
 
-def _specimens(text: CampaignText, base: Path, origin: str) -> list[Wanted]:
-    out: dict[str, Wanted] = {}
+def _specimens(text: CampaignText, base: Path, origin: str) -> list[CellSpecimen]:
+    out: dict[str, CellSpecimen] = {}
     for table in text.specimens:
         if table.folder:
             folder = (base / table.folder).resolve()
             if not (folder / TRUTH_FILE).is_file():
                 raise EngineError(f"{origin}: {table.folder}: is no specimen: name the folder that build or adopt made")
-            wanted = Wanted(_folder_key(folder), folder.name, (), folder=folder)
+            wanted = CellSpecimen(_folder_key(folder), folder.name, (), folder=folder)
             out.setdefault(wanted.key, wanted)
             continue
         own = base / table.recipe
@@ -181,7 +181,7 @@ def _specimens(text: CampaignText, base: Path, origin: str) -> list[Wanted]:
             made = with_parameters(recipe, read, parameters)
             said = tuple((name, str(value)) for name, value in parameters.items())
             label = " ".join([recipe.name, *(str(value) for value in parameters.values())])
-            wanted = Wanted(_recipe_key(made), label, said, recipe=made)
+            wanted = CellSpecimen(_recipe_key(made), label, said, recipe=made)
             out.setdefault(wanted.key, wanted)
     return list(out.values())
 
@@ -219,7 +219,7 @@ def _folder_key(folder: Path) -> str:
     return blake3(told.encode("utf-8", "surrogateescape")).hexdigest()[:_KEY]
 
 
-def _cell_key(wanted: Wanted, engine: Engine, text: CampaignText, repeat: int) -> str:
+def _cell_key(wanted: CellSpecimen, engine: Engine, text: CampaignText, repeat: int) -> str:
     """By specimen, by the engine as it is written and as its program is, by the set of files, by the repeat."""
     told = f"{wanted.key}\n{engine.model_dump_json()}\n{_program(engine)}\n{text.files_of}\n{repeat}"
     return blake3(told.encode("utf-8", "surrogateescape")).hexdigest()[:_KEY]

@@ -8,7 +8,7 @@ from collections.abc import Iterator
 from contextlib import contextmanager, suppress
 from pathlib import Path
 
-from sastrugi.campaign.matrix import Wanted
+from sastrugi.campaign.matrix import CellSpecimen
 from sastrugi.progress import Progress
 from sastrugi.specimen.build import build
 from sastrugi.specimen.truth import TRUTH_FILE
@@ -26,14 +26,14 @@ class SpecimenStore:
         self.folder = folder
         folder.mkdir(parents=True, exist_ok=True)
 
-    def at(self, wanted: Wanted) -> Path:
+    def at(self, wanted: CellSpecimen) -> Path:
         """Where a specimen is, or will be."""
         return wanted.folder or self.folder / wanted.key
 
-    def has(self, wanted: Wanted) -> bool:
+    def has(self, wanted: CellSpecimen) -> bool:
         return (self.at(wanted) / TRUTH_FILE).is_file()
 
-    def obtain(self, wanted: Wanted, progress: Progress) -> Path:
+    def obtain(self, wanted: CellSpecimen, progress: Progress) -> Path:
         """The specimen's folder; it is built if it is not there, by one process while others wait. Raises
         RecipeError."""
         path = self.at(wanted)
@@ -56,7 +56,7 @@ class SpecimenStore:
         finally:
             os.close(handle)
 
-    def throw_away(self, wanted: Wanted) -> None:
+    def throw_away(self, wanted: CellSpecimen) -> None:
         """Take a specimen of a recipe away: it can be made again."""
         if wanted.recipe is not None:
             shutil.rmtree(self.folder / wanted.key, ignore_errors=True)

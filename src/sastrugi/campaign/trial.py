@@ -49,7 +49,7 @@ _WORD = re.compile(r"[^A-Za-z0-9._-]+")
 
 
 @dataclass(frozen=True, slots=True)
-class Manner:
+class TrialOptions:
     """How a trial is made and scored: the set of files, whether results are kept, patterns left out besides those of
     the engine, what is written down with it."""
 
@@ -63,12 +63,17 @@ class Manner:
 
 
 def run_trial(
-    specimen: Path, engine: Engine, into: Path, progress: Progress, manner: Manner | None = None, replace: bool = False
+    specimen: Path,
+    engine: Engine,
+    into: Path,
+    progress: Progress,
+    manner: TrialOptions | None = None,
+    replace: bool = False,
 ) -> tuple[Trial, Scorecard]:
     """Run `engine` on a copy of a specimen's medium, and score what came back; all of it stands in the new folder
     `into` when it is whole. What the engine does wrong is an outcome; errors are only those of the call: EngineError,
     SpecimenError, DestinationError."""
-    manner = manner or Manner()
+    manner = manner or TrialOptions()
     began, clock = dt.datetime.now(dt.UTC), time.monotonic()
     require_outside(into, specimen, "the specimen itself")
     with Specimen(specimen) as opened:

@@ -9,7 +9,7 @@ from pathlib import Path
 from sastrugi.campaign.matrix import Cell
 from sastrugi.campaign.record import LOG_FILE, SCORECARD_FILE, TRIAL_FILE, is_of_trial
 from sastrugi.campaign.specimens import SpecimenStore
-from sastrugi.campaign.trial import Manner, run_trial
+from sastrugi.campaign.trial import TrialOptions, run_trial
 from sastrugi.errors import Interrupted, SastrugiError
 from sastrugi.progress import Progress
 from sastrugi.safety import new_folder
@@ -40,7 +40,7 @@ def carry_out(task: Task, store: SpecimenStore, cells: Path, progress: Progress)
     """Carry a cell out; its trial then stands in `cells` under the cell's key. Trouble with the recipe, the engine or
     the disk is told, not raised: other cells go on."""
     cell = task.cell
-    manner = Manner(
+    manner = TrialOptions(
         files_of=task.files_of, keep_results=task.keep_results, parameters=cell.wanted.parameters,
         campaign=task.campaign, cell=cell.label,
     )  # fmt: skip

@@ -9,7 +9,7 @@ from typing import Annotated
 import typer
 
 from sastrugi.cli.console import JsonOption, ink, medium_at, progress, quoted, say, show, show_json, show_lines, width
-from sastrugi.cli.selection_options import Chosen, selecting
+from sastrugi.cli.selection_options import SelectionOptions, selecting
 from sastrugi.cli.targets import ReplaceOption, picture_target, renamed
 
 _LIST_HELP = """List the findings of a scan.
@@ -100,7 +100,7 @@ def list_findings(
     ] = "",
     as_json: JsonOption = False,
     *,
-    chosen: Chosen,
+    chosen: SelectionOptions,
 ) -> None:
     from sastrugi.recovery.scan_file import ScanFile
     from sastrugi.recovery.select import nothing_selected, ordered
@@ -154,7 +154,7 @@ def preview(
     medium: MediumOption = None,
     as_json: JsonOption = False,
     *,
-    chosen: Chosen,
+    chosen: SelectionOptions,
 ) -> None:
     from sastrugi.recovery.extract import check_medium
     from sastrugi.recovery.scan_file import ScanFile
@@ -205,12 +205,12 @@ def extract(
     medium: MediumOption = None,
     as_json: JsonOption = False,
     *,
-    chosen: Chosen,
+    chosen: SelectionOptions,
 ) -> None:
     import sys
     from dataclasses import asdict
 
-    from sastrugi.recovery.extract import Manner, check_destination, check_medium, is_extracted
+    from sastrugi.recovery.extract import ExtractOptions, check_destination, check_medium, is_extracted
     from sastrugi.recovery.extract import extract as run_extract
     from sastrugi.recovery.manifest import MANIFEST
     from sastrugi.recovery.scan_file import ScanFile
@@ -236,7 +236,7 @@ def extract(
             if replace and not go_on:
                 clear_folder(to)
                 check_destination(to, source, go_on)
-            manner = Manner(arrange.value, clashes.value, unreadable.value == "fill", sha256)
+            manner = ExtractOptions(arrange.value, clashes.value, unreadable.value == "fill", sha256)
             with progress(line) as watched:
                 done = run_extract(opened, findings, to, watched, go_on, manner)
     if as_json:

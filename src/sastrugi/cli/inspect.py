@@ -8,7 +8,7 @@ from typing import TYPE_CHECKING, Annotated
 import typer
 
 from sastrugi.cli.console import JsonOption, medium_at, progress, quoted, say, show, show_json, width
-from sastrugi.cli.selection_options import Chosen, selecting
+from sastrugi.cli.selection_options import SelectionOptions, selecting
 from sastrugi.cli.targets import ReplaceOption, picture_target
 
 if TYPE_CHECKING:
@@ -108,7 +108,7 @@ def map_medium(
     replace: ReplaceOption = False,
     as_json: JsonOption = False,
     *,
-    chosen: Chosen,
+    chosen: SelectionOptions,
 ) -> None:
     from sastrugi.errors import SastrugiError
     from sastrugi.recovery.scan_file import is_scan_file
@@ -140,7 +140,7 @@ def _layers_of(medium: Path) -> tuple[MediumLayers, list[Path]]:
         return layers_of_medium(opened), [opened.path]
 
 
-def _layers_of_scan(path: Path, chosen: Chosen) -> tuple[MediumLayers, list[Path]]:
+def _layers_of_scan(path: Path, chosen: SelectionOptions) -> tuple[MediumLayers, list[Path]]:
     from sastrugi.recovery.extract import check_medium
     from sastrugi.recovery.scan_file import ScanFile
     from sastrugi.report.layers import layers_of_scan

@@ -9,8 +9,8 @@ from typing import TYPE_CHECKING, Annotated
 import typer
 
 from sastrugi.cli.console import JsonOption, progress, say, show_json
-from sastrugi.cli.score_options import Judge, in_order, judging
-from sastrugi.cli.selection_options import Chosen, selecting
+from sastrugi.cli.score_options import ScoreOptions, in_order, judging
+from sastrugi.cli.selection_options import SelectionOptions, selecting
 from sastrugi.cli.targets import ReplaceOption, file_target
 
 if TYPE_CHECKING:
@@ -45,8 +45,8 @@ def report(
     title: Annotated[str, typer.Option(help="The heading [default: the specimen's title].", metavar="TEXT")] = "",
     as_json: JsonOption = False,
     *,
-    judge: Judge,
-    chosen: Chosen,
+    judge: ScoreOptions,
+    chosen: SelectionOptions,
 ) -> None:
     from sastrugi.errors import SastrugiError
     from sastrugi.safety import atomic_file
@@ -77,7 +77,7 @@ _Ready = tuple[list[Path], "Scorecard", str, "Pictures"]
 
 
 def _of_results(
-    specimen: Path, results: Path, out: list[Path] | None, replace: bool, judge: Judge, chosen: Chosen
+    specimen: Path, results: Path, out: list[Path] | None, replace: bool, judge: ScoreOptions, chosen: SelectionOptions
 ) -> _Ready:
     """Score, and draw what came back damaged if a page is asked for."""
     from sastrugi.report.page import damaged_pictures
@@ -95,7 +95,9 @@ def _of_results(
         return targets, card, opened.truth.title, pictures
 
 
-def _of_score(source: Path, out: list[Path] | None, replace: bool, judge: Judge, chosen: Chosen) -> _Ready:
+def _of_score(
+    source: Path, out: list[Path] | None, replace: bool, judge: ScoreOptions, chosen: SelectionOptions
+) -> _Ready:
     """Take a score that is there."""
     from sastrugi.campaign.sides import is_scored, scored_at
     from sastrugi.errors import SastrugiError

@@ -66,7 +66,7 @@ _OpenOption = Annotated[
 ]
 
 
-class Judge:
+class ScoreOptions:
     """What the options of a call say; floors that cannot be read are refused before anything is done."""
 
     def __init__(self, given: dict[str, Any]) -> None:
@@ -151,7 +151,7 @@ judging = sharing(
         "open_them": (_OpenOption, False),
     },
     "judge",
-    Judge,
+    ScoreOptions,
 )
 """Gives a command these options, as `judge`."""
 

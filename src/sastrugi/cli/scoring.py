@@ -10,16 +10,16 @@ import typer
 
 from sastrugi.cli.console import JsonOption, progress, say, show, show_json, show_json_text
 from sastrugi.cli.score_options import (
-    Judge,
     LeaveOutOption,
     ResultsArgument,
+    ScoreOptions,
     SetOption,
     SpecimenArgument,
     TableOption,
     in_order,
     judging,
 )
-from sastrugi.cli.selection_options import Chosen, selecting
+from sastrugi.cli.selection_options import SelectionOptions, selecting
 from sastrugi.cli.targets import ReplaceOption, file_target, picture_target
 
 _HELP = """Score a folder of results, or (selected) findings of a scan file, against the truth of a specimen.
@@ -77,8 +77,8 @@ def score(
     ] = None,
     as_json: JsonOption = False,
     *,
-    judge: Judge,
-    chosen: Chosen,
+    judge: ScoreOptions,
+    chosen: SelectionOptions,
 ) -> None:
     from sastrugi.report.scorecard import (
         calibration_table,
@@ -123,7 +123,7 @@ def explain(
     leave_out: LeaveOutOption = None,
     as_json: JsonOption = False,
     *,
-    chosen: Chosen,
+    chosen: SelectionOptions,
 ) -> None:
     from sastrugi.report.file_report_view import draw_story, story_json, story_view
     from sastrugi.report.pairs import VISIBLE, draw_pairs

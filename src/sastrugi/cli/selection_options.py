@@ -38,7 +38,7 @@ OPTIONS: Options = {
 }
 
 
-class Chosen:
+class SelectionOptions:
     """What the options of a call say; `of` makes the selection for a scan file."""
 
     def __init__(self, given: dict[str, Any]) -> None:
@@ -85,5 +85,5 @@ class Chosen:
         return selection
 
 
-selecting = sharing(OPTIONS, "chosen", Chosen)
+selecting = sharing(OPTIONS, "chosen", SelectionOptions)
 """Gives a command the options of a selection, as `chosen`."""

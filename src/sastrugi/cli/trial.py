@@ -126,13 +126,13 @@ def _run(
     leave_out: list[str] | None, notes: str, ledger: str, as_json: bool,
 ) -> None:  # fmt: skip
     from sastrugi.campaign.engines import engine_named, load_engines
-    from sastrugi.campaign.trial import Manner, default_name, require_engine_works, run_trial
+    from sastrugi.campaign.trial import TrialOptions, default_name, require_engine_works, run_trial
 
     engine = engine_named(name, load_engines(engines))
     require_engine_works(engine)
     target = into or Path(default_name(specimen, engine.name))
     with progress() as watched:
-        manner = Manner(files_of=files_of, leave_out=tuple(leave_out or ()), notes=notes)
+        manner = TrialOptions(files_of=files_of, leave_out=tuple(leave_out or ()), notes=notes)
         done, card = run_trial(specimen, engine, target, watched, manner, replace)
     _tell(done, card, target, ledger, as_json)
 

@@ -29,7 +29,7 @@ _CENTRES, _MOST = 64, 4096
 
 
 @dataclass(frozen=True, slots=True)
-class Siblings:
+class HistogramGroups:
     """Lost files that are like most of those beside them that can be trusted, and lost files that are not, by number,
     with the count of the trusted ones."""
 
@@ -41,10 +41,10 @@ class Siblings:
         return {*self.alike, *self.unlike}
 
 
-def compare(medium: Medium, scan_file: ScanFile) -> Siblings:
+def compare(medium: Medium, scan_file: ScanFile) -> HistogramGroups:
     """Compare files of no known kind, of each folder that has lost ones and of each extension, with those of them that
     are live or not in doubt."""
-    out = Siblings({}, {})
+    out = HistogramGroups({}, {})
     for volume, folder in scan_file.folders("kind = 'other' AND state = 'deleted' AND size > 0"):
         groups: dict[str, list[Finding]] = defaultdict(list)
         of_folder = "kind = 'other' AND size >= ? AND folder = ? AND volume IS ?"
@@ -56,7 +56,7 @@ def compare(medium: Medium, scan_file: ScanFile) -> Siblings:
     return out
 
 
-def _compare(medium: Medium, group: list[Finding], out: Siblings) -> None:
+def _compare(medium: Medium, group: list[Finding], out: HistogramGroups) -> None:
     if len(group) < _FEWEST or all(finding.state == "live" for finding in group):
         return
     trusted = np.array([finding.state == "live" or finding.confidence >= _TRUSTED for finding in group])

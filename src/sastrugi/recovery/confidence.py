@@ -14,7 +14,7 @@ from sastrugi.media import Medium
 from sastrugi.media.extents import total
 from sastrugi.recovery.sources import MediumSource
 from sastrugi.units import plural
-from sastrugi.volumes.reader import NOBODY, Conflict, Entry, Placement, Volume
+from sastrugi.volumes.reader import UNLISTED_OWNER, Conflict, Entry, Placement, Volume
 
 BY_PROOF = {Proof.CHECKSUM: 0.99, Proof.DECODES: 0.97, Proof.STRUCTURE: 0.95, Proof.STATISTICS: 0.93, Proof.GUESS: 0.8}
 _BY_PROOF_WITHOUT_RECORD = {
@@ -94,7 +94,7 @@ def _judge_placement(medium: Medium, volume: Volume, entry: Entry, placement: Pl
     conflicts = volume.conflicts(placement.extents)
     if entry.damaged:  # what is in use may be in use by this very file
         own = "/".join(entry.path)
-        conflicts = [conflict for conflict in conflicts if conflict.owner not in (own, NOBODY)]
+        conflicts = [conflict for conflict in conflicts if conflict.owner not in (own, UNLISTED_OWNER)]
     clusters = -(-entry.size // volume.cluster_size)
     reasons = [placement.reason, _free_reason(conflicts, clusters, volume.cluster_size)]
     if entry.damaged and not conflicts:
@@ -120,7 +120,7 @@ def _judge_placement(medium: Medium, volume: Volume, entry: Entry, placement: Pl
         reasons.append(f"{overlapped_by}, deleted as well and written later, claims some of the same clusters")
     if entry.unwritten and placement.extents:
         reasons.append(f"its last {plural(entry.unwritten, 'byte')} were never written, and read as zeros")
-    owned = total(conflict.extent for conflict in conflicts if conflict.owner != NOBODY)
+    owned = total(conflict.extent for conflict in conflicts if conflict.owner != UNLISTED_OWNER)
     if not sound and not proved and owned >= total(placement.extents) > 0:
         return Verdict(None, None, 0.0, (*reasons, NOTHING_LEFT))
     return Verdict(placement, measure, confidence, tuple(reasons), sound)

@@ -16,7 +16,7 @@ from sastrugi.recovery.findings import Finding
 from sastrugi.recovery.layout import Place, outside_of, unlisted_places
 from sastrugi.recovery.limits import Limits
 from sastrugi.recovery.scan_file import ScanFile
-from sastrugi.recovery.sector_survey import SECTOR, Mark, Survey, Wanted
+from sastrugi.recovery.sector_survey import SECTOR, Mark, Survey, SurveyOptions
 from sastrugi.volumes.reader import Volume
 
 _COMMIT_SECONDS = 1.0
@@ -43,7 +43,7 @@ class ScanContext:
         self._groups: Counter[str] = Counter()
         self._committed = time.monotonic()
         self.swept = 0
-        wanted = Wanted("folders" in needs, "content" in needs, limits.wanted_kinds())
+        wanted = SurveyOptions("folders" in needs, "content" in needs, limits.wanted_kinds())
         self.survey = Survey(medium, scan_file, wanted)
         self._complete = False
         self.range = limits.range(medium.size)

@@ -30,7 +30,7 @@ _CHUNK = 1 << 20
 
 
 @dataclass(frozen=True, slots=True)
-class Manner:
+class ExtractOptions:
     """How files are brought back.
 
     `arrange`: `tree` (the folders they had), `kind` (one folder a kind) or `flat`. `names`: a second file of one name
@@ -45,7 +45,7 @@ class Manner:
 
 
 @dataclass(slots=True)
-class Extracted:
+class ExtractSummary:
     """Counts of an extraction: what was written, of it what has a changed name, is shorter than its record says or
     reaches over unreadable sectors; and what was not written: there from an earlier run, without a place on the medium,
     left out for its name, left out for unreadable sectors."""
@@ -98,8 +98,8 @@ def extract(
     destination: Path,
     progress: Progress,
     go_on: bool = False,
-    manner: Manner | None = None,
-) -> Extracted:
+    manner: ExtractOptions | None = None,
+) -> ExtractSummary:
     """Write `findings` below `destination`, with a manifest. Call `check_destination` and `check_medium` first.
 
     A run that was killed and goes on gives the same tree and the same manifest as one that was not.
@@ -107,7 +107,7 @@ def extract(
     done = read_manifest(destination / MANIFEST) if go_on else {}
     todo = [finding for finding in findings if not finding.placeless and finding.number not in done]
     placeless = sum(finding.placeless for finding in findings)
-    out = Extracted(skipped=len(findings) - len(todo) - placeless, placeless=placeless)
+    out = ExtractSummary(skipped=len(findings) - len(todo) - placeless, placeless=placeless)
     needed = sum(finding.covered for finding in todo)
     try:
         with Destination(destination) as folder:
@@ -119,7 +119,7 @@ def extract(
                 )
             progress.start("extract", needed)
             with Manifest(folder.handle, fresh=not go_on) as manifest:
-                run = _Run(medium, folder, manner or Manner(), set(done.values()), out)
+                run = _Run(medium, folder, manner or ExtractOptions(), set(done.values()), out)
                 for finding in todo:
                     progress.check()
                     row = run.bring(finding)
@@ -140,7 +140,9 @@ def extract(
 class _Run:
     """One extraction; `listed` are the files of the manifest so far."""
 
-    def __init__(self, medium: Medium, folder: Destination, manner: Manner, listed: set[str], out: Extracted) -> None:
+    def __init__(
+        self, medium: Medium, folder: Destination, manner: ExtractOptions, listed: set[str], out: ExtractSummary
+    ) -> None:
         self._medium, self._folder, self._manner, self._listed, self._out = medium, folder, manner, listed, out
         self._counts: dict[str, list[int]] = {}
         """For each name: up to which number it was given, so that the next of thousands does not begin anew."""

@@ -15,7 +15,7 @@ from sastrugi.recovery.findings import FoundVolume
 from sastrugi.recovery.journals import history_findings
 from sastrugi.recovery.layout import Place
 from sastrugi.recovery.reassembly_pass import Assembly
-from sastrugi.recovery.relics import ghosts_of, loose_outside, relic_findings
+from sastrugi.recovery.relics import loose_outside, previous_volumes_of, relic_findings
 from sastrugi.recovery.tables import table_findings
 from sastrugi.units import format_size
 from sastrugi.volumes.metadata_scan import LooseTable, loose_tables
@@ -109,7 +109,7 @@ class Relics:
         tables = self._bounded(scan, loose_tables(scan.medium, scan.marks(unclaimed)))
         folders = loose_outside(tables, scan.volumes, live)
         scan.file.forget_volumes(len(scan.places))
-        ghosts = ghosts_of(scan.medium, folders, scan.volumes, len(scan.places) + 1)
+        ghosts = previous_volumes_of(scan.medium, folders, scan.volumes, len(scan.places) + 1)
         for ghost in ghosts:
             scan.file.add_volume(describe(ghost.place()))
             found = relic_findings(scan.medium, ghost, told, scan.progress)

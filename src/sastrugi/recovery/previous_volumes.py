@@ -16,7 +16,7 @@ from sastrugi.media import Extent, Medium
 from sastrugi.recovery.layout import Place
 from sastrugi.units import plural
 from sastrugi.volumes.orphan_folders import LooseFolder, LooseRecord, mend_edge, split_at
-from sastrugi.volumes.reader import NOBODY, Conflict, Entry, Placement, Volume
+from sastrugi.volumes.reader import UNLISTED_OWNER, Conflict, Entry, Placement, Volume
 from sastrugi.volumes.registry import LifeRules, file_systems, title_of
 
 _SECTOR = 512
@@ -43,7 +43,7 @@ HeadTest = Callable[[str, int], bool | None]
 
 
 @dataclass(frozen=True, slots=True)
-class Line:
+class LifeGeometry:
     """The geometry of a life: the byte at which cluster 2 lies, and the cluster size. `votes` are folders that fit."""
 
     family: str
@@ -55,12 +55,12 @@ class Line:
         return self.base + (cluster - _FIRST) * self.cluster
 
 
-def lives_of(
-    folders: Sequence[LooseFolder], known: Sequence[Line], size: int, head: HeadTest
-) -> list[tuple[Line, list[LooseFolder]]]:
+def find_geometries(
+    folders: Sequence[LooseFolder], known: Sequence[LifeGeometry], size: int, head: HeadTest
+) -> list[tuple[LifeGeometry, list[LooseFolder]]]:
     """Each life that the folders are of, the one with most of them first. `known` are geometries of volumes that can
     be read: a quick format often keeps them."""
-    out: list[tuple[Line, list[LooseFolder]]] = []
+    out: list[tuple[LifeGeometry, list[LooseFolder]]] = []
     for family in file_systems():
         left = [folder for folder in folders if folder.family == family]
         for _ in range(_MOST_LIVES):
@@ -78,19 +78,21 @@ def lives_of(
 
 
 def _best_line(
-    family: str, folders: Sequence[LooseFolder], known: Sequence[Line], size: int, head: HeadTest
-) -> Line | None:
+    family: str, folders: Sequence[LooseFolder], known: Sequence[LifeGeometry], size: int, head: HeadTest
+) -> LifeGeometry | None:
     votes: Counter[tuple[int, int]] = Counter()
     for cluster in _rules(family).units:
         for number, offset in set(_anchors(family, folders)):
             base = offset - (number - _FIRST) * cluster
             if 0 <= base < size and base % _SECTOR == 0:
                 votes[base, cluster] += 1
-    candidates = [Line(family, base, cluster, count) for (base, cluster), count in votes.most_common(_MOST_LIVES)]
+    candidates = [
+        LifeGeometry(family, base, cluster, count) for (base, cluster), count in votes.most_common(_MOST_LIVES)
+    ]
     # A geometry that is known needs no second folder to be believed.
-    known = [Line(family, line.base, line.cluster, votes[line.base, line.cluster] + 1) for line in known]
+    known = [LifeGeometry(family, line.base, line.cluster, votes[line.base, line.cluster] + 1) for line in known]
     candidates = known + candidates
-    best: tuple[tuple[int, int], Line] | None = None
+    best: tuple[tuple[int, int], LifeGeometry] | None = None
     for line in candidates:
         hits, misses = _probed(line, folders, size, head)
         score = 3 * (line.votes - 1) + hits - misses
@@ -112,7 +114,7 @@ def _anchors(family: str, folders: Sequence[LooseFolder]) -> Iterator[tuple[int,
             yield number, folder.offset
 
 
-def _probed(line: Line, folders: Sequence[LooseFolder], size: int, head: HeadTest) -> tuple[int, int]:
+def _probed(line: LifeGeometry, folders: Sequence[LooseFolder], size: int, head: HeadTest) -> tuple[int, int]:
     """How many files begin, by this geometry, with the signature that their name calls for; and how many do not."""
     hits = misses = 0
     records = [r for f in folders if _fits(line, f) for r in f.records if not r.folder and r.size >= _SECTOR]
@@ -128,7 +130,7 @@ def _probed(line: Line, folders: Sequence[LooseFolder], size: int, head: HeadTes
     return hits, misses
 
 
-def _fits(line: Line, folder: LooseFolder) -> bool:
+def _fits(line: LifeGeometry, folder: LooseFolder) -> bool:
     """Whether a folder can be of this life: its own number fits its place, or it tells no number."""
     if folder.own is not None:
         return line.offset(folder.own) == folder.offset
@@ -136,7 +138,7 @@ def _fits(line: Line, folder: LooseFolder) -> bool:
 
 
 def _those_of(
-    line: Line, folders: Sequence[LooseFolder], size: int, head: HeadTest
+    line: LifeGeometry, folders: Sequence[LooseFolder], size: int, head: HeadTest
 ) -> tuple[list[LooseFolder], list[LooseFolder]]:
     """The folders of a life, and the others. One that tells no number is of it when its files begin as they should."""
     starts = {
@@ -155,14 +157,14 @@ def _those_of(
     return own, rest
 
 
-class Ghost(Volume):
+class PreviousVolume(Volume):
     """The volume of an earlier life: no boot sector, no table of clusters, only its folders.
 
     `now` are the volumes that can be read today: what they use is gone for this one.
     """
 
     def __init__(
-        self, medium: Medium, line: Line, folders: Sequence[LooseFolder], now: Sequence[Volume], number: int
+        self, medium: Medium, line: LifeGeometry, folders: Sequence[LooseFolder], now: Sequence[Volume], number: int
     ) -> None:
         self.line, self._medium, self._now, self.number = line, medium, now, number
         self.family, self.file_system = line.family, title_of(line.family)
@@ -202,7 +204,7 @@ class Ghost(Volume):
                     found = volume.conflicts((Extent(start, hi - start),))
                     # Clusters in use that nobody lists may be this very file's, if the geometry is the same.
                     same = self._same is volume
-                    out += [one for one in found if not (same and one.owner == NOBODY)]
+                    out += [one for one in found if not (same and one.owner == UNLISTED_OWNER)]
         return out
 
     def entries(self) -> Iterator[Entry]:
@@ -362,6 +364,6 @@ def _in_order(folders: Sequence[LooseFolder]) -> list[LooseFolder]:
     return [max(best[offset], key=lambda folder: len(folder.data)) for offset in sorted(best)]
 
 
-def line_of(volume: Volume) -> Line:
+def geometry_of(volume: Volume) -> LifeGeometry:
     """The geometry of a volume that can be read."""
-    return Line(volume.family, volume.data.offset, volume.cluster_size)
+    return LifeGeometry(volume.family, volume.data.offset, volume.cluster_size)

@@ -14,7 +14,7 @@ from sastrugi.progress import Progress
 from sastrugi.recovery.confidence import begins_as_named, judge_deleted
 from sastrugi.recovery.findings import Finding
 from sastrugi.recovery.layout import Place
-from sastrugi.recovery.previous_volumes import DELETED_THEN, Ghost, line_of, lives_of
+from sastrugi.recovery.previous_volumes import DELETED_THEN, PreviousVolume, find_geometries, geometry_of
 from sastrugi.recovery.tables import deleted_finding, overlaps
 from sastrugi.volumes.metadata_scan import LooseTable, loose_tables, marked
 from sastrugi.volumes.orphan_folders import LooseFolder, loose_folders
@@ -55,17 +55,21 @@ def earlier_lives(medium: Medium, places: Sequence[Place], progress: Progress) -
 
     folders = loose_outside(loose_tables(medium, watched()), volumes, live)
     progress.finish()
-    return [ghost.place() for ghost in ghosts_of(medium, folders, volumes, len(places) + 1)]
+    return [ghost.place() for ghost in previous_volumes_of(medium, folders, volumes, len(places) + 1)]
 
 
-def ghosts_of(medium: Medium, folders: Sequence[LooseFolder], volumes: Sequence[Volume], first: int) -> list[Ghost]:
+def previous_volumes_of(
+    medium: Medium, folders: Sequence[LooseFolder], volumes: Sequence[Volume], first: int
+) -> list[PreviousVolume]:
     """The lives that the folders tell of; `first` is the number of the first one's volume."""
-    known = [line_of(volume) for volume in volumes]
-    lives = lives_of(folders, known, medium.size, partial(begins_as_named, medium))
-    return [Ghost(medium, line, own, volumes, first + n) for n, (line, own) in enumerate(lives)]
+    known = [geometry_of(volume) for volume in volumes]
+    lives = find_geometries(folders, known, medium.size, partial(begins_as_named, medium))
+    return [PreviousVolume(medium, line, own, volumes, first + n) for n, (line, own) in enumerate(lives)]
 
 
-def relic_findings(medium: Medium, ghost: Ghost, told: dict[int, int], progress: Progress) -> Iterator[Finding]:
+def relic_findings(
+    medium: Medium, ghost: PreviousVolume, told: dict[int, int], progress: Progress
+) -> Iterator[Finding]:
     """Every file of an earlier life of which something can be left. `told` are the places (first byte) and sizes of
     what was found before: it is not told again."""
     entries = list(ghost.entries())

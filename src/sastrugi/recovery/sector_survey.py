@@ -53,7 +53,7 @@ class Mark:
 
 
 @dataclass(frozen=True, slots=True)
-class Wanted:
+class SurveyOptions:
     """What is looked for: folders (of earlier lives), files of these kinds (all if None), or neither."""
 
     folders: bool = True
@@ -61,10 +61,10 @@ class Wanted:
     kinds: frozenset[str] | None = None
 
 
-class Tests:
+class SectorTests:
     """Marks sectors. Made once a scan: it builds its look-up tables."""
 
-    def __init__(self, wanted: Wanted) -> None:
+    def __init__(self, wanted: SurveyOptions) -> None:
         self._folders = wanted.folders
         names = wanted.kinds
         chosen = [kind for kind in all_kinds().values() if wanted.content and (names is None or kind.name in names)]
@@ -152,9 +152,9 @@ def _near_joined(extents: Iterable[Extent]) -> list[Extent]:
 class Survey:
     """The marks of a medium's sectors, made where they are asked for first."""
 
-    def __init__(self, medium: Medium, store: ScanFile, wanted: Wanted) -> None:
+    def __init__(self, medium: Medium, store: ScanFile, wanted: SurveyOptions) -> None:
         self._medium, self._store = medium, store
-        self.tests = Tests(wanted)
+        self.tests = SectorTests(wanted)
         self._known = RangeSet(store.surveyed())
 
     def over(

@@ -16,7 +16,7 @@ _CHUNK = 1 << 20
 
 
 @dataclass(frozen=True, slots=True)
-class Borrowed:
+class TempCopy:
     """Where a file's bytes are on a medium, and its name's end. Can be sent to a child process."""
 
     medium: Path

@@ -41,7 +41,7 @@ class Claim:
 
 
 @dataclass(frozen=True, slots=True)
-class Stretch:
+class OwnedRange:
     """Bytes with the same owners, the innermost first; none where nothing is known of them."""
 
     where: Extent
@@ -110,20 +110,20 @@ def _overlap(extent: Extent, window: Extent) -> Extent | None:
     return Extent(lo, hi - lo) if lo < hi else None
 
 
-def stretches_of(window: Extent, claims: Sequence[Claim]) -> list[Stretch]:
+def stretches_of(window: Extent, claims: Sequence[Claim]) -> list[OwnedRange]:
     """The window cut where owners change."""
     edges = sorted({window.offset, window.end, *(e for c in claims for e in (c.where.offset, c.where.end))})
-    out: list[Stretch] = []
+    out: list[OwnedRange] = []
     for lo, hi in pairwise(edges):
         own = [c for c in claims if c.where.offset <= lo < c.where.end][:_MOST_CLAIMS]
         shifted = (
             Claim(c.what, Extent(lo, hi - lo), c.position + lo - c.where.offset if c.size else 0, c.size) for c in own
         )
-        out.append(Stretch(Extent(lo, hi - lo), tuple(shifted)))
+        out.append(OwnedRange(Extent(lo, hi - lo), tuple(shifted)))
     return out
 
 
-def hex_view(window: Extent, data: bytes, stretches: Sequence[Stretch]) -> RenderableType:
+def hex_view(window: Extent, data: bytes, stretches: Sequence[OwnedRange]) -> RenderableType:
     """Rows of 16 bytes with the letter of their owners, and what the letters mean."""
     letters: dict[tuple[str, ...], str] = {}
     lines: list[Text] = []
@@ -147,7 +147,7 @@ def hex_view(window: Extent, data: bytes, stretches: Sequence[Stretch]) -> Rende
     return Group(*lines, Text(), *_legend(stretches, letters))
 
 
-def _legend(stretches: Sequence[Stretch], letters: dict[tuple[str, ...], str]) -> Iterator[Text]:
+def _legend(stretches: Sequence[OwnedRange], letters: dict[tuple[str, ...], str]) -> Iterator[Text]:
     seen: set[tuple[str, ...]] = set()
     for stretch in stretches:
         key = tuple(claim.what for claim in stretch.claims)
@@ -163,7 +163,7 @@ def _legend(stretches: Sequence[Stretch], letters: dict[tuple[str, ...], str]) -
             yield Text(f"   also {other}", style=GREY)
 
 
-def hex_json(window: Extent, data: bytes, stretches: Sequence[Stretch]) -> dict[str, Any]:
+def hex_json(window: Extent, data: bytes, stretches: Sequence[OwnedRange]) -> dict[str, Any]:
     return {
         "offset": window.offset,
         "length": len(data),

@@ -16,7 +16,7 @@ from sastrugi.report.style import table
 from sastrugi.units import format_size, plural, printable
 
 if TYPE_CHECKING:
-    from sastrugi.recovery.extract import Extracted
+    from sastrugi.recovery.extract import ExtractSummary
     from sastrugi.recovery.findings import Tally
 
 CSV_COLUMNS = (
@@ -84,7 +84,7 @@ def csv_lines(rows: Iterable[tuple[Any, ...]]) -> Iterator[str]:
     yield buffer.getvalue()
 
 
-def extract_summary(done: Extracted, to: str) -> Text:
+def extract_summary(done: ExtractSummary, to: str) -> Text:
     text = Text(f"{plural(done.files, 'file')}, {format_size(done.bytes)} written to {to}")
     notes = []
     if done.skipped:

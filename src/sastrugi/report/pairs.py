@@ -14,7 +14,7 @@ from typing import TYPE_CHECKING
 
 from rich.text import Text
 
-from sastrugi.recovery.temp_copy import Borrowed, plain_suffix
+from sastrugi.recovery.temp_copy import TempCopy, plain_suffix
 from sastrugi.report.style import FAINT
 from sastrugi.report.tiles import bytes_tile, tile
 from sastrugi.scoring.sources import Source, bytes_of, original_of
@@ -75,7 +75,7 @@ def draw_one(task: Sample) -> tuple[bytes, str]:
     child."""
     where, suffix = task
     with ExitStack() as stack:
-        if isinstance(where, Borrowed):
+        if isinstance(where, TempCopy):
             path = stack.enter_context(where.as_file(_LARGEST))
         else:
             path = Path(stack.enter_context(tempfile.TemporaryDirectory(prefix="sastrugi-"))) / f"file{suffix}"

@@ -13,7 +13,7 @@ from typing import TYPE_CHECKING
 
 from sastrugi.media import Medium
 from sastrugi.progress import Progress
-from sastrugi.recovery.temp_copy import Borrowed, plain_suffix
+from sastrugi.recovery.temp_copy import TempCopy, plain_suffix
 from sastrugi.report.pairs import Drawn, Sample, draw_samples
 from sastrugi.report.sheet import Tile, draw_tiles
 from sastrugi.units import format_size, plural, printable
@@ -39,7 +39,7 @@ def draw_preview(
     tasks: list[Sample] = []
     for finding in with_bytes:
         suffix = plain_suffix(finding.name)
-        tasks.append((Borrowed(medium.path, finding.extents, suffix), suffix))
+        tasks.append((TempCopy(medium.path, finding.extents, suffix), suffix))
     drawn = dict(zip((finding.number for finding in with_bytes), draw_samples(tasks, progress), strict=True))
     tiles: list[Tile] = []
     for finding in shown:

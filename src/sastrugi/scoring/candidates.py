@@ -34,7 +34,7 @@ _FEW_PAIRS = 4096
 
 
 @dataclass(frozen=True, slots=True)
-class Shifted:
+class ShiftedMatch:
     """A result that holds `right` bytes of a reference, each `shift` bytes later than it should."""
 
     result: int
@@ -50,7 +50,7 @@ class CandidateSet:
     candidates: list[Candidate] = field(default_factory=list)
     holds: dict[int, list[int]] = field(default_factory=dict)
     exact: dict[int, list[int]] = field(default_factory=dict)
-    shifted: list[Shifted] = field(default_factory=list)
+    shifted: list[ShiftedMatch] = field(default_factory=list)
     unreadable: dict[int, str] = field(default_factory=dict)
     """Results that could not be read, and why."""
 
@@ -103,7 +103,7 @@ def find_candidates(
             out.candidates.extend(_candidate(contents, result, n, compared) for n in _offered(contents, twins, result))
         out.holds[number] = sorted(files_held)
         out.shifted.extend(
-            Shifted(number, n, shift, right)
+            ShiftedMatch(number, n, shift, right)
             for content, shift, right in one.shifted
             for n in contents.same_as(content)[:MOST_SUGGESTED]
         )

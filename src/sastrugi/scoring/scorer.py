@@ -11,7 +11,7 @@ from sastrugi.progress import Progress
 from sastrugi.recovery.select import Selection
 from sastrugi.safety import require_outside
 from sastrugi.scoring.calibration import calibrate
-from sastrugi.scoring.candidates import CandidateSet, Shifted, find_candidates
+from sastrugi.scoring.candidates import CandidateSet, ShiftedMatch, find_candidates
 from sastrugi.scoring.claimed_extents import compare_places
 from sastrugi.scoring.claims import read_claims
 from sastrugi.scoring.damage import shortfall
@@ -118,7 +118,7 @@ class Judgement:
         ]
         self._other_answers = assign(others)
         self._foreign = self._names_on_other_content(used)
-        self._shifted: dict[int, Shifted] = {}
+        self._shifted: dict[int, ShiftedMatch] = {}
         for one in sorted(found.shifted, key=lambda one: one.right):
             self._shifted[one.reference] = one
         self._opens: dict[int, tuple[OpensWord, str]] = {}
@@ -276,7 +276,7 @@ class Judgement:
         return "cut" if size < file.size and answer.in_place == size else "mixed"
 
     def _reason(
-        self, file: TruthFile, content: ContentVerdict, chosen: Candidate | None, moved: Shifted | None
+        self, file: TruthFile, content: ContentVerdict, chosen: Candidate | None, moved: ShiftedMatch | None
     ) -> tuple[Cause, str]:
         """Why a file fell short; ("none", "") if it did not."""
         if moved is not None:

@@ -5,16 +5,16 @@ from __future__ import annotations
 from pathlib import Path
 
 from sastrugi.media.extents import total
-from sastrugi.recovery.temp_copy import Borrowed, plain_suffix
+from sastrugi.recovery.temp_copy import TempCopy, plain_suffix
 from sastrugi.scoring.results import Result
 from sastrugi.specimen.truth import Specimen, TruthFile
 
-Source = Path | Borrowed
+Source = Path | TempCopy
 
 
 def original_of(specimen: Specimen, file: TruthFile) -> Source:
     where = specimen.original_at(file)
-    return where if isinstance(where, Path) else Borrowed(specimen.medium.path, where, plain_suffix(file.name))
+    return where if isinstance(where, Path) else TempCopy(specimen.medium.path, where, plain_suffix(file.name))
 
 
 def size_of(source: Source) -> int:
@@ -26,4 +26,4 @@ def size_of(source: Source) -> int:
 
 def bytes_of(specimen: Specimen, result: Result, name: str) -> Source:
     """Those of a result; `name` ends as its kind asks."""
-    return result.file or Borrowed(specimen.medium.path, result.extents, plain_suffix(name))
+    return result.file or TempCopy(specimen.medium.path, result.extents, plain_suffix(name))

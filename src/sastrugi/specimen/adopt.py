@@ -25,7 +25,7 @@ from sastrugi.safety import new_folder
 from sastrugi.specimen.catalogue import Catalogue
 from sastrugi.specimen.digests import medium_digest
 from sastrugi.specimen.locate import Located, Locator, Piece
-from sastrugi.specimen.observed_truth import Known, Part, Records, look_again, parts_of_medium, truths_of
+from sastrugi.specimen.observed_truth import KnownFile, MediumPart, RecordIndex, look_again, parts_of_medium, truths_of
 from sastrugi.specimen.truth import (
     RECIPE_FILE,
     TRUTH_FILE,
@@ -167,12 +167,12 @@ class _Adopting:
         self.files, self.catalogue, self.medium, self.source = files, catalogue, medium, source
         self.after, self.lost = after, lost
         self.parts = parts_of_medium(medium)
-        self.records = Records(medium, self.parts)
+        self.records = RecordIndex(medium, self.parts)
         self.then = self.records
         if after:
-            self.then = Records(source, parts_of_medium(source))
+            self.then = RecordIndex(source, parts_of_medium(source))
         self.adoption = Adoption()
-        self.known: list[Known] = []
+        self.known: list[KnownFile] = []
 
     def locate(self, locator: Locator, progress: Progress) -> None:
         entries = [entry for found in self.then.entries.values() for entry in found]
@@ -191,7 +191,7 @@ class _Adopting:
             for entry in found
             if not entry.deleted and entry.placements and entry.placements[0].extents
         }
-        rest: list[tuple[Known, Entry | None]] = []
+        rest: list[tuple[KnownFile, Entry | None]] = []
         taken: set[int] = set()
         for n, (file, place) in enumerate(zip(self.files, located, strict=True)):
             known, entry = self._known(n, file, place), paths.get(n)
@@ -213,9 +213,9 @@ class _Adopting:
             self._settle(known, entry, now, taken)
         self._others(taken)
 
-    def _known(self, n: int, file: OriginalFile, place: Located) -> Known:
+    def _known(self, n: int, file: OriginalFile, place: Located) -> KnownFile:
         kind = kind_for_name(file.name)
-        known = Known(
+        known = KnownFile(
             file, "/" + file.name, kind.name if kind else "other", self.catalogue.digests[n], None, None,
             volume=self._volume_of(place), pieces=place.pieces, rest_tells=place.telling,
         )  # fmt: skip
@@ -223,7 +223,7 @@ class _Adopting:
             look_again(self.medium, known)
         return known
 
-    def _settle(self, known: Known, entry: Entry | None, now: dict[str, Entry], taken: set[int]) -> None:
+    def _settle(self, known: KnownFile, entry: Entry | None, now: dict[str, Entry], taken: set[int]) -> None:
         """What became of an original that no volume lists where it lies. `now` are the files that are listed, by path,
         and that are none of the others."""
         name, size, stands = known.path[1:], known.original.size, known.standing
@@ -254,7 +254,7 @@ class _Adopting:
         self.known.append(known)
 
     @staticmethod
-    def _take_entry(known: Known, entry: Entry) -> None:
+    def _take_entry(known: KnownFile, entry: Entry) -> None:
         """Path and times as the volume has them. A deleted one has the original's path, below the folders that the
         volume tells above it if the rest agrees: its own may have lost characters, or be a guess of our reader's."""
         own, parts = known.path.split("/")[1:], list(entry.path)
@@ -287,7 +287,7 @@ class _Adopting:
                 for at in range(0, size, _READ):
                     digest.update(content.read(at, _READ))
                 kind = kind_for_name(entry.name)
-                known = Known(
+                known = KnownFile(
                     content, "/" + "/".join(entry.path), kind.name if kind else "other", digest.hexdigest(),
                     entry.times.created, entry.times.modified, part, role="use",
                 )  # fmt: skip
@@ -338,7 +338,7 @@ def _quoted(text: str) -> str:
     return '"' + "".join(c if c >= " " and c != "\x7f" else f"\\u{ord(c):04X}" for c in safe) + '"'
 
 
-def _volume(part: Part) -> TruthVolume:
+def _volume(part: MediumPart) -> TruthVolume:
     reader = part.reader
     life = TruthLife(
         number=1, file_system=part.file_system, cluster=reader.cluster_size if reader else 0,

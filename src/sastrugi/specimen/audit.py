@@ -21,7 +21,7 @@ from sastrugi.specimen.truth import RECIPE_FILE, SUMS_FILE, TRUTH_FILE, UNKNOWN,
 from sastrugi.units import percent
 from sastrugi.volumes.probing import probe
 from sastrugi.volumes.reader import Entry
-from sastrugi.volumes.record_peek import look_at_record, same_name
+from sastrugi.volumes.record_peek import names_match, peek_record
 
 FAULTS_FILE = SPECIMEN_IMAGE + FAULTS_SUFFIX
 _READ = 1 << 22
@@ -180,7 +180,7 @@ def _records(specimen: Specimen, progress: Progress) -> Check:
     progress.start("records", len(files), "files")
     for n, file in enumerate(files, 1):
         life = lives[file.volume, file.life]
-        seen = look_at_record(life.file_system, specimen.medium.read_extents(file.record), life.data, life.cluster)
+        seen = peek_record(life.file_system, specimen.medium.read_extents(file.record), life.data, life.cluster)
         if seen is None or (file.ceiling.placed == "whole" and seen.size != file.size):
             faults.append(f"{file.path}: the books say that its record stands, a look does not find it")
         elif file.ceiling.placed != "hint" and seen.start != file.extents[0].offset:
@@ -196,4 +196,4 @@ def _tells(seen: str, name: str) -> bool:
     """Whether a record tells a name, or what is left of it where the first of its entries were written over: then
     another record, or a copy of the file, tells the whole."""
     stem, dot, extension = seen.rpartition(".")
-    return same_name(seen, name) or bool(dot and stem and name.startswith(stem) and name.endswith(dot + extension))
+    return names_match(seen, name) or bool(dot and stem and name.startswith(stem) and name.endswith(dot + extension))

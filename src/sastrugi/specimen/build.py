@@ -14,7 +14,7 @@ from sastrugi.media.opening import SPECIMEN_IMAGE
 from sastrugi.media.raw import RawImage
 from sastrugi.progress import Progress
 from sastrugi.safety import new_folder
-from sastrugi.specimen.builder import Laying
+from sastrugi.specimen.builder import SpecimenBuilder
 from sastrugi.specimen.recipe import Recipe, line_of_step
 from sastrugi.specimen.steps import STEPS
 from sastrugi.specimen.truth import TRUTH_FILE, is_of_specimen
@@ -40,13 +40,13 @@ def build(
             return into
         image = RawImage(folder / SPECIMEN_IMAGE, recipe.medium.size, recipe.medium.sector)
         try:
-            laying = Laying(
+            builder = SpecimenBuilder(
                 image, folder, recipe.seed, recipe.base, recipe.starts.replace(tzinfo=None), progress, sha256
             )
-            _carry_out(recipe, laying)
+            _carry_out(recipe, builder)
             if recipe.medium.container != "raw":
                 _put_into_container(image, recipe.medium.container, progress)
-            write_papers(recipe, laying)
+            write_papers(recipe, builder)
         finally:
             image.close()
     return into
@@ -54,7 +54,7 @@ def build(
 
 def _build_by_driver(recipe: Recipe, folder: Path, progress: Progress, sha256: bool) -> None:
     """The plan is laid down in a folder beside, and every step is repeated through the system's driver."""
-    from sastrugi.specimen.os_writer import DriverMirror, require_driver
+    from sastrugi.specimen.os_writer import DriverWriter, require_driver
 
     require_driver()
     for number, step in enumerate(recipe.steps, 1):
@@ -70,11 +70,13 @@ def _build_by_driver(recipe: Recipe, folder: Path, progress: Progress, sha256: b
         stack.callback(image.close)
         plan = RawImage(beside / SPECIMEN_IMAGE, size, sector)
         stack.callback(plan.close)
-        laying = Laying(plan, beside, recipe.seed, recipe.base, recipe.starts.replace(tzinfo=None), progress, sha256)
-        mirror = laying.mirror = DriverMirror(image, plan, beside, progress)
+        builder = SpecimenBuilder(
+            plan, beside, recipe.seed, recipe.base, recipe.starts.replace(tzinfo=None), progress, sha256
+        )
+        mirror = builder.mirror = DriverWriter(image, plan, beside, progress)
         stack.callback(mirror.close)
         try:
-            _carry_out(recipe, laying)
+            _carry_out(recipe, builder)
             mirror.finish()
         except OSError as error:
             raise SpecimenError(
@@ -82,7 +84,7 @@ def _build_by_driver(recipe: Recipe, folder: Path, progress: Progress, sha256: b
             ) from error
         if recipe.medium.container != "raw":
             _put_into_container(image, recipe.medium.container, progress)
-        write_papers_by_look(recipe, laying, image, folder, mirror.known)
+        write_papers_by_look(recipe, builder, image, folder, mirror.known)
 
 
 def _put_into_container(image: RawImage, container: str, progress: Progress) -> None:
@@ -101,29 +103,31 @@ def check_layout(recipe: Recipe) -> None:
         folder = Path(name)
         image = RawImage(folder / SPECIMEN_IMAGE, recipe.medium.size, recipe.medium.sector)
         try:
-            laying = Laying(image, folder, recipe.seed, recipe.base, recipe.starts.replace(tzinfo=None), Progress())
-            _carry_out(recipe, laying, only=("partition", "drop-partition", "format"))
+            builder = SpecimenBuilder(
+                image, folder, recipe.seed, recipe.base, recipe.starts.replace(tzinfo=None), Progress()
+            )
+            _carry_out(recipe, builder, only=("partition", "drop-partition", "format"))
         finally:
             image.close()
 
 
-def _carry_out(recipe: Recipe, laying: Laying, only: Container[str] = STEPS) -> None:
-    laying.progress.start("build", len(recipe.steps), "steps")
+def _carry_out(recipe: Recipe, builder: SpecimenBuilder, only: Container[str] = STEPS) -> None:
+    builder.progress.start("build", len(recipe.steps), "steps")
     for number, step in enumerate(recipe.steps, 1):
-        laying.step = number
-        laying.progress.check()
+        builder.step = number
+        builder.progress.check()
         if step.do not in only:
             continue
         try:
-            step.carry_out(laying)
+            step.carry_out(builder)
         except (RecipeError, Interrupted):
             raise
         except SastrugiError as error:
             line = line_of_step(recipe, number)
             raise RecipeError(f"step {number} ({step.do}), line {line}: {error}") from error
-        laying.progress.at(number, step.do)
-    for place in laying.places.values():
+        builder.progress.at(number, step.do)
+    for place in builder.places.values():
         if place.writer and not place.trouble:
             place.writer.flush()
-    laying.image.observers.clear()
-    laying.progress.finish()
+    builder.image.observers.clear()
+    builder.progress.finish()

@@ -22,10 +22,10 @@ from sastrugi.progress import Progress
 from sastrugi.scenario.dice import Dice
 from sastrugi.specimen.digests import Digests
 from sastrugi.specimen.formats import format_volume
-from sastrugi.specimen.laid_files import Lain, Life, Place, RecordLeft
-from sastrugi.specimen.second_writer import Mirror
+from sastrugi.specimen.laid_files import LaidFile, Life, Slot, StaleRecord
+from sastrugi.specimen.second_writer import SecondWriter
 from sastrugi.specimen.truth import ORIGINALS, End, Role
-from sastrugi.specimen.write_tracker import Books
+from sastrugi.specimen.write_tracker import WriteTracker
 from sastrugi.units import format_size
 from sastrugi.volumes._fat_family.allocation import Run
 from sastrugi.volumes.registry import variant_named
@@ -49,7 +49,7 @@ class Content:
 
 
 @dataclass(slots=True, eq=False)
-class Laying:
+class SpecimenBuilder:
     """A medium being laid down. `step` is the number of the step that is carried out, `base` where paths of a recipe
     count from, `sha256` whether each file gets that digest, too."""
 
@@ -60,19 +60,19 @@ class Laying:
     now: dt.datetime
     progress: Progress
     sha256: bool = False
-    books: Books = field(init=False)
-    places: dict[str, Place] = field(default_factory=dict)
+    books: WriteTracker = field(init=False)
+    places: dict[str, Slot] = field(default_factory=dict)
     scheme: str = ""
-    laid: list[Lain] = field(default_factory=list)
-    by_node: dict[int, Lain] = field(default_factory=dict)
+    laid: list[LaidFile] = field(default_factory=list)
+    by_node: dict[int, LaidFile] = field(default_factory=dict)
     counts: Counter[Role] = field(default_factory=Counter)
     unreadable: RangeSet = field(default_factory=RangeSet)
     step: int = 0
-    mirror: Mirror = field(default_factory=Mirror)
-    _together: list[Lain] | None = None
+    mirror: SecondWriter = field(default_factory=SecondWriter)
+    _together: list[LaidFile] | None = None
 
     def __post_init__(self) -> None:
-        self.books = Books(self.image)
+        self.books = WriteTracker(self.image)
         self.image.observers.append(self._written_again)
 
     def _written_again(self, offset: int, data: bytes | memoryview) -> None:
@@ -103,7 +103,7 @@ class Laying:
 
     # -- places and volumes -----------------------------------------------------------------
 
-    def place(self, name: str | None) -> Place:
+    def place(self, name: str | None) -> Slot:
         """The place called `name`, or the only one there is."""
         if name is None and len(self.places) == 1:
             return next(iter(self.places.values()))
@@ -114,7 +114,7 @@ class Laying:
             raise SpecimenError(f"{said}: {f'did you mean {near[0]!r}?' if near else f'there are {there}'}")
         return self.places[name]
 
-    def mounted(self, name: str | None) -> tuple[Place, VolumeWriter]:
+    def mounted(self, name: str | None) -> tuple[Slot, VolumeWriter]:
         """A place with the volume on it; raises SpecimenError where there is none that a driver would mount."""
         if not self.places:
             raise SpecimenError("nothing is formatted yet: a 'format' step must come before this one")
@@ -140,7 +140,7 @@ class Laying:
                 self.image.write(offset, data)
             self.mirror.table(writes)
 
-    def _partition_type(self, place: Place) -> int:
+    def _partition_type(self, place: Slot) -> int:
         known = variant_named(place.life.file_system) if place.lives else None
         return known.partition_type if known else UNFORMATTED
 
@@ -158,7 +158,7 @@ class Laying:
         self.mirror.table((), taken)
 
     def format(
-        self, place: Place, file_system: str, cluster: int | None, label: str, habits: Habits, full: bool
+        self, place: Slot, file_system: str, cluster: int | None, label: str, habits: Habits, full: bool
     ) -> None:
         """A new life on a place; the old one ends."""
         self.end_life(place, "formatted")
@@ -179,7 +179,7 @@ class Laying:
         if place.listed and self.scheme == "mbr":
             self.write_table()
 
-    def end_life(self, place: Place, end: End) -> None:
+    def end_life(self, place: Slot, end: End) -> None:
         """All that is on a volume ends, and what tells of it is watched from now on."""
         if place.lives and place.life.end == "live":
             place.life.end, place.life.ended_by = end, self.step
@@ -188,18 +188,18 @@ class Laying:
         self.mirror.end_life(place)
         if not place.trouble:
             place.writer.flush()
-        for lain in self.standing(place):
-            self._ended(lain, place.writer.evidence(lain.node), end)
+        for laid in self.standing(place):
+            self._ended(laid, place.writer.evidence(laid.node), end)
         place.writer = None
 
-    def standing(self, place: Place) -> list[Lain]:
+    def standing(self, place: Slot) -> list[LaidFile]:
         """The files and folders that are on the volume of a place now."""
         life = len(place.lives)
         return [one for one in self.laid if one.volume == place.name and one.life == life and one.standing]
 
     # -- files ------------------------------------------------------------------------------
 
-    def make_folders(self, place: Place, path: str) -> None:
+    def make_folders(self, place: Slot, path: str) -> None:
         """The folder at `path` and all above it, each with its own moment."""
         assert place.writer is not None
         at = ""
@@ -208,13 +208,13 @@ class Laying:
             if place.writer.find(at) is None:
                 when = self.tick()
                 node = place.writer.make_folder(at, when)
-                self._enter(Lain(place.name, len(place.lives), node, node.path, True, when, when))
+                self._enter(LaidFile(place.name, len(place.lives), node, node.path, True, when, when))
                 self.mirror.make_folder(place, self.laid[-1])
 
     def store(
-        self, place: Place, path: str, content: Content, runs: list[Run] | None = None, role: Role = "reference",
+        self, place: Slot, path: str, content: Content, runs: list[Run] | None = None, role: Role = "reference",
         attributes: int = 0,
-    ) -> Lain:  # fmt: skip
+    ) -> LaidFile:  # fmt: skip
         """Write a new file, with the folders above it."""
         assert place.writer is not None
         with self.acting(path):
@@ -223,18 +223,20 @@ class Laying:
             digests = Digests(self.sha256)
             chunks = self._passing(content, digests)
             node = place.writer.store(path, content.size, chunks, when, None, runs, attributes)
-            lain = Lain(place.name, len(place.lives), node, path, False, when, when, content.size, role, content.kind)
-            lain.blake3, lain.sha256 = digests.result()
-        self._enter(lain)
-        self._watch_content(lain)
+            laid = LaidFile(
+                place.name, len(place.lives), node, path, False, when, when, content.size, role, content.kind
+            )
+            laid.blake3, laid.sha256 = digests.result()
+        self._enter(laid)
+        self._watch_content(laid)
         if self._together is None:
-            self.mirror.store(place, [lain], _READ)
+            self.mirror.store(place, [laid], _READ)
         else:
-            self._together.append(lain)
-        return lain
+            self._together.append(laid)
+        return laid
 
     @contextmanager
-    def together(self, place: Place, step: int) -> Iterator[None]:
+    def together(self, place: Slot, step: int) -> Iterator[None]:
         """Files stored in this block are written by turns by the mirror, `step` bytes at a time."""
         self._together = []
         try:
@@ -250,137 +252,139 @@ class Laying:
             self.progress.check()
             yield chunk
 
-    def _enter(self, lain: Lain) -> None:
-        self.laid.append(lain)
-        self.counts[lain.role] += not lain.folder
-        self.by_node[id(lain.node)] = lain
+    def _enter(self, laid: LaidFile) -> None:
+        self.laid.append(laid)
+        self.counts[laid.role] += not laid.folder
+        self.by_node[id(laid.node)] = laid
 
-    def _watch_content(self, lain: Lain) -> None:
-        place = self.places[lain.volume]
+    def _watch_content(self, laid: LaidFile) -> None:
+        place = self.places[laid.volume]
         assert place.writer is not None
-        save = (lambda: self._save_original(lain)) if lain.role in ("reference", "index") else None
-        lain.content = self.books.watch(place.writer.extents(lain.node), save=save)
+        save = (lambda: self._save_original(laid)) if laid.role in ("reference", "index") else None
+        laid.content = self.books.watch(place.writer.extents(laid.node), save=save)
 
-    def grow(self, lain: Lain, content: Content) -> None:
+    def grow(self, laid: LaidFile, content: Content) -> None:
         """Append to a file; it stays the same file, with other digests."""
-        place, writer = self.mounted(lain.volume)
-        assert lain.content is not None
-        self.mirror.before_change(lain)
-        old_size = lain.size
-        with self.acting(lain.path):
-            when = self.tick(self.dice(f"{lain.path}/{self.step}").number(4, 90))
+        place, writer = self.mounted(laid.volume)
+        assert laid.content is not None
+        self.mirror.before_change(laid)
+        old_size = laid.size
+        with self.acting(laid.path):
+            when = self.tick(self.dice(f"{laid.path}/{self.step}").number(4, 90))
             digests = Digests(self.sha256)
-            for _ in digests.over(self.read(lain)):
+            for _ in digests.over(self.read(laid)):
                 pass
-            self.books.forget(lain.content)
-            writer.grow(lain.node, content.size, self._passing(content, digests), when)
-            lain.blake3, lain.sha256 = digests.result()
-        lain.size, lain.modified = lain.node.size, when
-        self._watch_content(lain)
-        self.mirror.grow(place, lain, old_size)
+            self.books.forget(laid.content)
+            writer.grow(laid.node, content.size, self._passing(content, digests), when)
+            laid.blake3, laid.sha256 = digests.result()
+        laid.size, laid.modified = laid.node.size, when
+        self._watch_content(laid)
+        self.mirror.grow(place, laid, old_size)
 
-    def read(self, lain: Lain) -> Iterator[bytes]:
+    def read(self, laid: LaidFile) -> Iterator[bytes]:
         """The content of a file that stands, in pieces."""
-        writer = self.places[lain.volume].writer
+        writer = self.places[laid.volume].writer
         assert writer is not None
-        extents = writer.extents(lain.node)
-        for at in range(0, lain.size, _READ):
+        extents = writer.extents(laid.node)
+        for at in range(0, laid.size, _READ):
             yield self.image.read_extents(within(extents, at, _READ))
 
-    def rewrite(self, lain: Lain, content: Content, in_place: bool) -> Lain:
+    def rewrite(self, laid: LaidFile, content: Content, in_place: bool) -> LaidFile:
         """New content for a file, over the old or in new clusters; the old version ends as replaced."""
-        place, writer = self.mounted(lain.volume)
-        self.mirror.before_change(lain)
-        with self.acting(lain.path):
-            when = self.tick(self.dice(f"{lain.path}/{self.step}").number(4, 90))
+        place, writer = self.mounted(laid.volume)
+        self.mirror.before_change(laid)
+        with self.acting(laid.path):
+            when = self.tick(self.dice(f"{laid.path}/{self.step}").number(4, 90))
             digests = Digests(self.sha256)
-            writer.rewrite(lain.node, content.size, self._passing(content, digests), when, in_place)
-            new = Lain(
-                lain.volume, lain.life, lain.node, lain.path, False, lain.created, when, content.size, lain.role,
-                lain.kind,
+            writer.rewrite(laid.node, content.size, self._passing(content, digests), when, in_place)
+            new = LaidFile(
+                laid.volume, laid.life, laid.node, laid.path, False, laid.created, when, content.size, laid.role,
+                laid.kind,
             )  # fmt: skip
             new.blake3, new.sha256 = digests.result()
-        new.former, new.index, new.index_tells = list(lain.former), lain.index, lain.index_tells
-        lain.end, lain.ended_by = "replaced", self.step
-        lain.record = writer.record(lain.node)
+        new.former, new.index, new.index_tells = list(laid.former), laid.index, laid.index_tells
+        laid.end, laid.ended_by = "replaced", self.step
+        laid.record = writer.record(laid.node)
         self._enter(new)
         self._watch_content(new)
         self.mirror.rewrite(place, new, in_place)
         return new
 
-    def rename(self, lain: Lain, path: str) -> None:
+    def rename(self, laid: LaidFile, path: str) -> None:
         """Another name or folder; the record it had is watched, unless the new one is written over it."""
-        place, writer = self.mounted(lain.volume)
+        place, writer = self.mounted(laid.volume)
         self.make_folders(place, path.rpartition("/")[0])
-        below = [one for one in self.standing(place) if _is_under(one.node, lain.node)]
-        old_path, evidence, above = lain.node.path, writer.evidence_after(lain.node, "linux"), self._above(lain.node)
+        below = [one for one in self.standing(place) if _is_under(one.node, laid.node)]
+        old_path, evidence, above = laid.node.path, writer.evidence_after(laid.node, "linux"), self._above(laid.node)
         with self.acting(path):
-            writer.rename(lain.node, path, self.tick())
-        self.mirror.rename(place, old_path, lain)
-        new = RangeSet(writer.record(lain.node))
+            writer.rename(laid.node, path, self.tick())
+        self.mirror.rename(place, old_path, laid)
+        new = RangeSet(writer.record(laid.node))
         if not any(new.overlap(extent) for extent in evidence.record):
-            self._leave(lain, old_path, above, replace(evidence, chains=()))  # the chain is the new record's
-        if lain.end == "live":
-            for one in (lain, *below):
+            self._leave(laid, old_path, above, replace(evidence, chains=()))  # the chain is the new record's
+        if laid.end == "live":
+            for one in (laid, *below):
                 one.former.append(one.path)
                 one.path = one.node.path
 
-    def delete(self, lain: Lain, habits: Habits, end: End = "deleted") -> None:
+    def delete(self, laid: LaidFile, habits: Habits, end: End = "deleted") -> None:
         """Delete a file or an empty folder."""
-        place, writer = self.mounted(lain.volume)
-        self.mirror.before_change(lain)
-        path, above = lain.node.path, self._above(lain.node)
+        place, writer = self.mounted(laid.volume)
+        self.mirror.before_change(laid)
+        path, above = laid.node.path, self._above(laid.node)
         with self.acting("a deletion"):
-            evidence = writer.delete(lain.node, self.tick(), habits)
+            evidence = writer.delete(laid.node, self.tick(), habits)
             if evidence.chains:
                 writer.flush()  # a chain that stays is watched as it stands on the medium
-        self.mirror.delete(place, path, lain.folder)
-        self._leave(lain, path, above, evidence)
-        lain.record = evidence.record
-        if lain.standing:  # one that was damaged before was lost then
-            lain.end, lain.ended_by = end, self.step
+        self.mirror.delete(place, path, laid.folder)
+        self._leave(laid, path, above, evidence)
+        laid.record = evidence.record
+        if laid.standing:  # one that was damaged before was lost then
+            laid.end, laid.ended_by = end, self.step
 
-    def delete_tree(self, lain: Lain, habits: Habits, end: End = "deleted") -> None:
+    def delete_tree(self, laid: LaidFile, habits: Habits, end: End = "deleted") -> None:
         """Delete a file, or a folder with all that is in it."""
-        _, writer = self.mounted(lain.volume)
-        for node in reversed(list(writer.walk(lain.node)) if lain.folder else []):
+        _, writer = self.mounted(laid.volume)
+        for node in reversed(list(writer.walk(laid.node)) if laid.folder else []):
             self.delete(self.by_node[id(node)], habits, end)
-        self.delete(lain, habits, end)
+        self.delete(laid, habits, end)
 
-    def _above(self, node: Node) -> tuple[Lain, ...]:
+    def _above(self, node: Node) -> tuple[LaidFile, ...]:
         """The folders that a node lies in."""
         return tuple(self.by_node[id(folder)] for folder in _parents(node) if folder.parent is not None)
 
-    def _leave(self, lain: Lain, path: str, above: tuple[Lain, ...], evidence: Evidence) -> None:
+    def _leave(self, laid: LaidFile, path: str, above: tuple[LaidFile, ...], evidence: Evidence) -> None:
         """Watch a record that is no longer live."""
         remains = self.books.watch(evidence.record, _RECORD_GRAIN)
         chains = tuple(self.books.watch(chain, _CHAIN_GRAIN) for chain in evidence.chains)
-        lain.records.append(RecordLeft(path, lain.size, lain.start, above, evidence, remains, chains))
+        laid.records.append(StaleRecord(path, laid.size, laid.start, above, evidence, remains, chains))
 
-    def _ended(self, lain: Lain, evidence: Evidence, end: End) -> None:
-        self._leave(lain, lain.node.path, self._above(lain.node), evidence)
-        lain.end, lain.ended_by, lain.record = end, self.step, evidence.record
+    def _ended(self, laid: LaidFile, evidence: Evidence, end: End) -> None:
+        self._leave(laid, laid.node.path, self._above(laid.node), evidence)
+        laid.end, laid.ended_by, laid.record = end, self.step, evidence.record
 
-    def _save_original(self, lain: Lain) -> None:
+    def _save_original(self, laid: LaidFile) -> None:
         """Keep the content of a file that is about to be written over."""
-        assert lain.content is not None
-        target = self.folder / ORIGINALS / lain.blake3
+        assert laid.content is not None
+        target = self.folder / ORIGINALS / laid.blake3
         if target.exists():
             return
         target.parent.mkdir(exist_ok=True)
         with target.open("wb") as out:
-            for offset, length in cut(lain.content.extents, lain.size):
+            for offset, length in cut(laid.content.extents, laid.size):
                 for at in range(offset, offset + length, _READ):
                     out.write(self.image.read(at, min(_READ, offset + length - at)))
 
     # -- choosing ---------------------------------------------------------------------------
 
-    def choose(self, place: Place, patterns: Sequence[str], share: float = 1.0, files_only: bool = False) -> list[Lain]:
+    def choose(
+        self, place: Slot, patterns: Sequence[str], share: float = 1.0, files_only: bool = False
+    ) -> list[LaidFile]:
         """What the patterns name on the volume of a place, each once; nothing that lies in a folder that is chosen.
 
         Raises SpecimenError, with the nearest path, for a pattern that matches nothing.
         """
-        found: dict[int, Lain] = {}
+        found: dict[int, LaidFile] = {}
         nodes = (one for one in self.standing(place) if not (files_only and one.folder))
         live = {one.node.path: one for one in nodes}
         for pattern in patterns:
@@ -418,7 +422,7 @@ class Laying:
             for extent in hit:
                 write(extent)
 
-    def _strike_volume(self, place: Place, volume: VolumeWriter, hit: RangeSet, end: End) -> None:
+    def _strike_volume(self, place: Slot, volume: VolumeWriter, hit: RangeSet, end: End) -> None:
         if not place.trouble:
             volume.flush()
         structures = volume.structures()
@@ -427,7 +431,7 @@ class Laying:
             self.end_life(place, end)
             place.trouble = f"its {' and '.join(sorted(struck))} was written over"
             return
-        lost: list[Lain] = []
+        lost: list[LaidFile] = []
         for one in self.standing(place):
             own = [*volume.record(one.node), *volume.chain(one.node), *volume.extents(one.node)]
             for folder in self._above(one.node):

@@ -10,7 +10,7 @@ from dataclasses import dataclass, field
 from sastrugi.media import Extent
 from sastrugi.specimen.ceiling import Share
 from sastrugi.specimen.truth import Ceiling, End, NameCeiling, Placed, Role
-from sastrugi.specimen.write_tracker import Remains
+from sastrugi.specimen.write_tracker import TrackedExtents
 from sastrugi.volumes.writer import Evidence, Node, VolumeWriter
 
 _PLACED: tuple[Placed, ...] = ("none", "hint", "start", "whole")
@@ -20,8 +20,8 @@ class Series:
     """First characters of names that stand, by what the names of a series share: the others up to the last dot, digits
     alike. So a camera's next picture tells the first character of those that were deleted."""
 
-    def __init__(self, laid: Iterable[Lain]) -> None:
-        self._known = {(_shared(name), name[:1].casefold()) for lain in laid for name in lain.names_standing()}
+    def __init__(self, every: Iterable[LaidFile]) -> None:
+        self._known = {(_shared(name), name[:1].casefold()) for laid in every for name in laid.names_standing()}
 
     def tells(self, name: str) -> bool:
         """Whether the first character of `name` could be worked out."""
@@ -51,7 +51,7 @@ class Life:
 
 
 @dataclass(slots=True, eq=False)
-class Place:
+class Slot:
     """A place for volumes, the volume that is on it now, and the lives it has had. `trouble` says why nothing can be
     done on it, if so."""
 
@@ -69,17 +69,17 @@ class Place:
 
 
 @dataclass(slots=True, eq=False)
-class RecordLeft:
+class StaleRecord:
     """A directory record that is no longer live: under which path it stood, which size and first byte it told, and what
     of it still tells."""
 
     path: str
     size: int
     start: int
-    above: tuple[Lain, ...]
+    above: tuple[LaidFile, ...]
     evidence: Evidence
-    remains: Remains
-    chains: tuple[Remains, ...]
+    remains: TrackedExtents
+    chains: tuple[TrackedExtents, ...]
 
     def placed(self, size: int, start: int) -> Placed:
         """What it tells of where a file of `size` bytes lies that begins at `start`."""
@@ -109,7 +109,7 @@ class RecordLeft:
 
 
 @dataclass(slots=True, eq=False)
-class Lain:
+class LaidFile:
     """One version of a file, or a folder, from its writing to its end. `records` are those that are no longer live;
     `index` is the file that tells its name while it is in a bin, or that of the folder it lies in: `index_tells`."""
 
@@ -126,10 +126,10 @@ class Lain:
     blake3: str = ""
     sha256: str = ""
     former: list[str] = field(default_factory=list)
-    content: Remains | None = None
+    content: TrackedExtents | None = None
     record: tuple[Extent, ...] = ()
-    records: list[RecordLeft] = field(default_factory=list)
-    index: Lain | None = None
+    records: list[StaleRecord] = field(default_factory=list)
+    index: LaidFile | None = None
     index_tells: str = ""
     end: End = "live"
     ended_by: int | None = None
@@ -180,9 +180,9 @@ class Lain:
         """The first byte of its content on the medium; -1 for an empty file."""
         return self.content.extents[0].offset if self.content and self.content.extents else -1
 
-    def _placed_by(self, record: RecordLeft) -> Placed:
+    def _placed_by(self, record: StaleRecord) -> Placed:
         return record.placed(self.size, self.start)
 
-    def best_record(self) -> RecordLeft | None:
+    def best_record(self) -> StaleRecord | None:
         """Of the records that are no longer live, the one that tells most of where it lies; the last of equals."""
         return max(reversed(self.records), key=lambda record: _PLACED.index(self._placed_by(record)), default=None)

@@ -27,13 +27,13 @@ from sastrugi.volumes.metadata_scan import loose_tables, marked
 from sastrugi.volumes.orphan_folders import NamePieces, told_anywhere
 from sastrugi.volumes.probing import probe
 from sastrugi.volumes.reader import Entry, Times, Volume
-from sastrugi.volumes.record_peek import same_name
+from sastrugi.volumes.record_peek import names_match
 
 _READ = 4 << 20
 
 
 @dataclass(slots=True)
-class Known:
+class KnownFile:
     """A file whose content is known: where it lies, and what is known of its life."""
 
     original: Original
@@ -81,7 +81,7 @@ class Known:
 
 
 @dataclass(frozen=True, slots=True)
-class Part:
+class MediumPart:
     """One place for a volume on a medium, and the volume if we can read it."""
 
     name: str
@@ -94,26 +94,28 @@ class Part:
         return self.reader.file_system.lower() if self.reader else UNKNOWN
 
 
-def parts_of_medium(medium: Medium) -> list[Part]:
+def parts_of_medium(medium: Medium) -> list[MediumPart]:
     """The volumes that the partition table lists, or the medium as one volume."""
     listed = read_table(medium)
     if not listed:
         whole = Extent(0, medium.size)
-        return [Part("medium", whole, False, probe(medium, whole))]
+        return [MediumPart("medium", whole, False, probe(medium, whole))]
     known: set[int] = set()
-    out: list[Part] = []
+    out: list[MediumPart] = []
     for number, row in enumerate(listed, 1):
         out.append(
-            Part(f"part{number}", row.where, True, None if row.where.offset in known else probe(medium, row.where))
+            MediumPart(
+                f"part{number}", row.where, True, None if row.where.offset in known else probe(medium, row.where)
+            )
         )
         known.add(row.where.offset)
     return out
 
 
-class Records:
+class RecordIndex:
     """What tells of files on a medium: entries of its volumes, and pieces of folders anywhere."""
 
-    def __init__(self, medium: Medium, parts: Sequence[Part]) -> None:
+    def __init__(self, medium: Medium, parts: Sequence[MediumPart]) -> None:
         self.entries: dict[str, list[Entry]] = {}
         self._by_start: defaultdict[tuple[str, int], list[Entry]] = defaultdict(list)
         self._loose: dict[tuple[str, int], Times] = {}
@@ -136,7 +138,7 @@ class Records:
             else:
                 self._loose.setdefault((name.casefold(), size), times)
 
-    def of(self, file: Known) -> tuple[Placed, NameCeiling, tuple[Extent, ...]]:
+    def of(self, file: KnownFile) -> tuple[Placed, NameCeiling, tuple[Extent, ...]]:
         """What a program can learn of a file that is not live: of its place and its name, and where the best record
         stands. Where we cannot read the file system, or only a loose record tells of it, this is an upper bound."""
         if not self._readable.get(file.volume, False):
@@ -147,7 +149,7 @@ class Records:
             placed: Placed = "start"
             if entry.size == file.original.size and entry.placements[0].extents == file.extents:
                 placed = "whole"
-            named: NameCeiling = "near" if same_name(entry.name, name) else "none"
+            named: NameCeiling = "near" if names_match(entry.name, name) else "none"
             if entry.name == name:
                 named = self._with_folders(file, "/" + "/".join(entry.path) == file.path)
             if not best[2] or (placed, named) == ("whole", "full"):
@@ -159,7 +161,7 @@ class Records:
             return best[0], self._with_folders(file, False), ()
         return best
 
-    def _with_folders(self, file: Known, path_stands: bool) -> NameCeiling:
+    def _with_folders(self, file: KnownFile, path_stands: bool) -> NameCeiling:
         """How good a name is that stands: `full` only if those of the folders above it stand, too."""
         folders = file.path.split("/")[1:-1]
         return (
@@ -168,7 +170,7 @@ class Records:
             else "name"
         )
 
-    def times_of(self, file: Known) -> Times | None:
+    def times_of(self, file: KnownFile) -> Times | None:
         """The times of a file as a record tells them that names its place, or else its name and size."""
         for entry in self._by_start[file.volume, file.start] if file.original.size else []:
             if entry.size == file.original.size and entry.times.modified:
@@ -176,7 +178,7 @@ class Records:
         return self._loose.get((file.path.rpartition("/")[2].casefold(), file.original.size))
 
 
-def look_again(medium: Medium, file: Known) -> None:
+def look_again(medium: Medium, file: KnownFile) -> None:
     """Bring up to date which parts of a file stand where they lay."""
     now: list[Piece] = []
     for piece in file.pieces:
@@ -192,7 +194,7 @@ def look_again(medium: Medium, file: Known) -> None:
     file.pieces = now
 
 
-def truth_of(number: int, file: Known, records: Records, share: Share) -> TruthFile:
+def truth_of(number: int, file: KnownFile, records: RecordIndex, share: Share) -> TruthFile:
     """The entry of a file in the truth; `share` is what of its bytes stands anywhere on the medium."""
     known = RangeSet(Extent(piece.position, piece.extent.length) for piece in file.pieces)
     record: tuple[Extent, ...] = ()
@@ -228,10 +230,10 @@ def truth_of(number: int, file: Known, records: Records, share: Share) -> TruthF
     )
 
 
-def truths_of(files: Iterable[Known], records: Records, folder: Path) -> tuple[TruthFile, ...]:
+def truths_of(files: Iterable[KnownFile], records: RecordIndex, folder: Path) -> tuple[TruthFile, ...]:
     """All files, in order; the content of those that are not whole any more is kept in the specimen's folder."""
     files = list(files)
-    copies: defaultdict[str, list[Known]] = defaultdict(list)
+    copies: defaultdict[str, list[KnownFile]] = defaultdict(list)
     for file in files:
         copies[file.blake3].append(file)
     shares = {
@@ -250,7 +252,7 @@ def truths_of(files: Iterable[Known], records: Records, folder: Path) -> tuple[T
 class _Takers:
     """Who lies where now."""
 
-    def __init__(self, files: Iterable[Known]) -> None:
+    def __init__(self, files: Iterable[KnownFile]) -> None:
         stand = [(piece.extent, file.path) for file in files for piece in file.pieces if piece.stands]
         stand.sort()
         self._extents = [extent for extent, _ in stand]
@@ -267,7 +269,7 @@ class _Takers:
         return tuple(out)
 
 
-def _keep(file: Known, folder: Path) -> None:
+def _keep(file: KnownFile, folder: Path) -> None:
     target = folder / ORIGINALS / file.blake3
     if target.exists():
         return

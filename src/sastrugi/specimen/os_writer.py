@@ -25,10 +25,10 @@ from sastrugi.media.extents import within
 from sastrugi.media.raw import RawImage
 from sastrugi.progress import Progress
 from sastrugi.specimen.catalogue import Catalogue
-from sastrugi.specimen.laid_files import Lain, Place
+from sastrugi.specimen.laid_files import LaidFile, Slot
 from sastrugi.specimen.locate import Locator
-from sastrugi.specimen.observed_truth import Known
-from sastrugi.specimen.second_writer import Mirror
+from sastrugi.specimen.observed_truth import KnownFile
+from sastrugi.specimen.second_writer import SecondWriter
 from sastrugi.specimen.truth import ORIGINALS
 from sastrugi.units import format_size
 from sastrugi.volumes.probing import probe
@@ -57,43 +57,43 @@ def _require_tool(tool: str, package: str) -> None:
 
 
 @dataclass(frozen=True, slots=True)
-class Planned:
+class PlannedContent:
     """The content of a file as the plan has it: on its image, or saved when it was written over there."""
 
-    lain: Lain
+    laid: LaidFile
     image: RawImage
     folder: Path
 
     @property
     def size(self) -> int:
-        return self.lain.size
+        return self.laid.size
 
     def read(self, position: int, length: int) -> bytes:
-        content = self.lain.content
+        content = self.laid.content
         assert content is not None
         length = max(min(length, self.size - position), 0)
         if not content.gone:
             return self.image.read_extents(within(content.extents, position, length))
-        with (self.folder / ORIGINALS / self.lain.blake3).open("rb") as saved:
+        with (self.folder / ORIGINALS / self.laid.blake3).open("rb") as saved:
             saved.seek(position)
             return saved.read(length)
 
 
-class DriverMirror(Mirror):
+class DriverWriter(SecondWriter):
     """Carries the steps out on `image` through the system's driver. Close it, whatever happens."""
 
     def __init__(self, image: RawImage, plan: RawImage, folder: Path, progress: Progress) -> None:
         self.image, self.plan, self.folder, self.progress = image, plan, folder, progress
-        self.known: dict[int, Known] = {}
-        self._pending: dict[int, tuple[Place, Lain]] = {}
-        self._mounted: Place | None = None
+        self.known: dict[int, KnownFile] = {}
+        self._pending: dict[int, tuple[Slot, LaidFile]] = {}
+        self._mounted: Slot | None = None
         self._device = ""
         self._point = folder / "mounted"
         self._point.mkdir()
 
     # -- mounting ---------------------------------------------------------------------------
 
-    def _on(self, place: Place, path: str) -> Path:
+    def _on(self, place: Slot, path: str) -> Path:
         """Where a path of a volume is in the system's tree; mounts the volume."""
         if self._mounted is not place:
             self.unmount()
@@ -124,7 +124,7 @@ class DriverMirror(Mirror):
         self._mounted = None
         self._detach()
 
-    def _attach(self, place: Place) -> None:
+    def _attach(self, place: Slot) -> None:
         where = place.where
         words = ["losetup", "-f", "--show", "-o", str(where.offset), "--sizelimit", str(where.length)]
         if self.image.sector != 512:
@@ -155,7 +155,7 @@ class DriverMirror(Mirror):
         for offset, data in writes:
             self.image.write(offset, data)
 
-    def format(self, place: Place, full: bool) -> None:
+    def format(self, place: Slot, full: bool) -> None:
         self.unmount()
         if full:
             self.image.zero(*place.where)
@@ -174,60 +174,60 @@ class DriverMirror(Mirror):
             raise SpecimenError(f"{words[0]} made a volume of {format_size(place.where.length)} that cannot be read")
         life.data, life.cluster = volume.data.offset, volume.cluster_size
 
-    def end_life(self, place: Place) -> None:
+    def end_life(self, place: Slot) -> None:
         self.locate()
         self.unmount()
 
-    def make_folder(self, place: Place, lain: Lain) -> None:
-        self._on(place, lain.node.path).mkdir()
+    def make_folder(self, place: Slot, laid: LaidFile) -> None:
+        self._on(place, laid.node.path).mkdir()
 
-    def store(self, place: Place, lains: Sequence[Lain], step: int) -> None:
-        files = [(lain, Planned(lain, self.plan, self.folder)) for lain in lains]
+    def store(self, place: Slot, lains: Sequence[LaidFile], step: int) -> None:
+        files = [(laid, PlannedContent(laid, self.plan, self.folder)) for laid in lains]
         with ExitStack() as stack:
-            opened = [stack.enter_context(self._on(place, lain.node.path).open("xb")) for lain in lains]
-            size = max((lain.size for lain in lains), default=0)
+            opened = [stack.enter_context(self._on(place, laid.node.path).open("xb")) for laid in lains]
+            size = max((laid.size for laid in lains), default=0)
             for at in range(0, size, step):
                 for (_, content), out in zip(files, opened, strict=True):
                     out.write(content.read(at, step))
                     if len(files) > 1:
                         out.flush()
                         os.fsync(out.fileno())
-        for lain in lains:
-            self._finish(place, lain)
+        for laid in lains:
+            self._finish(place, laid)
 
-    def grow(self, place: Place, lain: Lain, old_size: int) -> None:
-        content = Planned(lain, self.plan, self.folder)
-        with self._on(place, lain.node.path).open("ab") as out:
-            for at in range(old_size, lain.size, _READ):
+    def grow(self, place: Slot, laid: LaidFile, old_size: int) -> None:
+        content = PlannedContent(laid, self.plan, self.folder)
+        with self._on(place, laid.node.path).open("ab") as out:
+            for at in range(old_size, laid.size, _READ):
                 out.write(content.read(at, _READ))
-        self._finish(place, lain)
+        self._finish(place, laid)
 
-    def rewrite(self, place: Place, lain: Lain, in_place: bool) -> None:
-        content = Planned(lain, self.plan, self.folder)
-        with self._on(place, lain.node.path).open("r+b" if in_place else "wb") as out:
-            for at in range(0, lain.size, _READ):
+    def rewrite(self, place: Slot, laid: LaidFile, in_place: bool) -> None:
+        content = PlannedContent(laid, self.plan, self.folder)
+        with self._on(place, laid.node.path).open("r+b" if in_place else "wb") as out:
+            for at in range(0, laid.size, _READ):
                 out.write(content.read(at, _READ))
-            out.truncate(lain.size)
-        self._finish(place, lain)
+            out.truncate(laid.size)
+        self._finish(place, laid)
 
-    def _finish(self, place: Place, lain: Lain) -> None:
-        path = self._on(place, lain.node.path)
-        seconds = lain.modified.replace(tzinfo=dt.UTC).timestamp()
+    def _finish(self, place: Slot, laid: LaidFile) -> None:
+        path = self._on(place, laid.node.path)
+        seconds = laid.modified.replace(tzinfo=dt.UTC).timestamp()
         os.utime(path, (seconds, seconds))
-        if lain.node.attributes:
+        if laid.node.attributes:
             with suppress(OSError), path.open("rb") as file:  # not every driver knows how
-                fcntl.ioctl(file.fileno(), _SET_ATTRIBUTES, struct.pack("I", _ARCHIVE | lain.node.attributes))
-        if lain.role != "filler":
-            self._pending[id(lain)] = (place, lain)
+                fcntl.ioctl(file.fileno(), _SET_ATTRIBUTES, struct.pack("I", _ARCHIVE | laid.node.attributes))
+        if laid.role != "filler":
+            self._pending[id(laid)] = (place, laid)
 
-    def before_change(self, lain: Lain) -> None:
-        if id(lain) in self._pending:
+    def before_change(self, laid: LaidFile) -> None:
+        if id(laid) in self._pending:
             self.locate()
 
-    def rename(self, place: Place, old_path: str, lain: Lain) -> None:
-        self._on(place, old_path).rename(self._on(place, lain.node.path))
+    def rename(self, place: Slot, old_path: str, laid: LaidFile) -> None:
+        self._on(place, old_path).rename(self._on(place, laid.node.path))
 
-    def delete(self, place: Place, path: str, folder: bool) -> None:
+    def delete(self, place: Slot, path: str, folder: bool) -> None:
         target = self._on(place, path)
         if folder:
             target.rmdir()
@@ -257,24 +257,24 @@ class DriverMirror(Mirror):
                 for entry in (volume.entries() if volume else ())
                 if not entry.deleted and not entry.folder
             }
-            for n, (own, lain) in enumerate(waiting):
-                entry = entries.get(lain.node.path) if own is place else None
+            for n, (own, laid) in enumerate(waiting):
+                entry = entries.get(laid.node.path) if own is place else None
                 if entry is not None:
                     hints[n] = entry.placements[0].extents if entry.placements else ()
-                    created[n] = entry.times.created or lain.created
-        contents = [Planned(lain, self.plan, self.folder) for _, lain in waiting]
+                    created[n] = entry.times.created or laid.created
+        contents = [PlannedContent(laid, self.plan, self.folder) for _, laid in waiting]
         quiet = Progress()
         quiet.stop_asked = self.progress.stop_asked
         found = Locator(Catalogue(contents, quiet), self.image, quiet).locate(hints, quiet)
-        for n, ((place, lain), content, one) in enumerate(zip(waiting, contents, found, strict=True)):
+        for n, ((place, laid), content, one) in enumerate(zip(waiting, contents, found, strict=True)):
             if not one.whole:
                 raise SpecimenError(
-                    f"{lain.path}: {one.size - one.found:,} of its {one.size:,} bytes are not on the medium after the "
+                    f"{laid.path}: {one.size - one.found:,} of its {one.size:,} bytes are not on the medium after the "
                     "system wrote it: is the driver in order?"
                 )
-            self.known[id(lain)] = Known(
-                content, lain.path, lain.kind, lain.blake3, created.get(n, lain.created), lain.modified,
-                place.name, lain.life, lain.role, pieces=one.pieces,
+            self.known[id(laid)] = KnownFile(
+                content, laid.path, laid.kind, laid.blake3, created.get(n, laid.created), laid.modified,
+                place.name, laid.life, laid.role, pieces=one.pieces,
             )  # fmt: skip
         self._pending.clear()
 

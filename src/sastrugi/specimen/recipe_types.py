@@ -11,7 +11,7 @@ from sastrugi.errors import SastrugiError
 from sastrugi.units import parse_size
 
 if TYPE_CHECKING:
-    from sastrugi.specimen.builder import Laying
+    from sastrugi.specimen.builder import SpecimenBuilder
 
 ActsAs = Literal["linux", "windows", "macos", "camera"]
 Fill = Literal["zeros", "noise"]
@@ -63,6 +63,6 @@ class StepTable(Table):
     do: str
     volume: str | None = None
 
-    def carry_out(self, laying: Laying) -> None:
+    def carry_out(self, builder: SpecimenBuilder) -> None:
         """Do it. Raises SastrugiError, in words, when it cannot be done."""
         raise NotImplementedError

@@ -7,38 +7,38 @@ from typing import TYPE_CHECKING
 
 if TYPE_CHECKING:
     from sastrugi.media import Extent
-    from sastrugi.specimen.laid_files import Lain, Place
+    from sastrugi.specimen.laid_files import LaidFile, Slot
 
 
-class Mirror:
+class SecondWriter:
     """Is told everything that is done to volumes, after our own writer has done it; what ends before it ends."""
 
     def table(self, writes: Sequence[tuple[int, bytes]], zeros: Sequence[Extent] = ()) -> None:
         """The partition table was written, or cleared."""
 
-    def format(self, place: Place, full: bool) -> None:
+    def format(self, place: Slot, full: bool) -> None:
         """The newest life of a place began."""
 
-    def end_life(self, place: Place) -> None:
+    def end_life(self, place: Slot) -> None:
         """All that is on a place is about to end."""
 
-    def make_folder(self, place: Place, lain: Lain) -> None:
+    def make_folder(self, place: Slot, laid: LaidFile) -> None:
         """A folder was made."""
 
-    def store(self, place: Place, lains: Sequence[Lain], step: int) -> None:
+    def store(self, place: Slot, lains: Sequence[LaidFile], step: int) -> None:
         """Files were stored; several are written by turns, `step` bytes at a time."""
 
-    def grow(self, place: Place, lain: Lain, old_size: int) -> None:
+    def grow(self, place: Slot, laid: LaidFile, old_size: int) -> None:
         """A file grew at its end."""
 
-    def before_change(self, lain: Lain) -> None:
+    def before_change(self, laid: LaidFile) -> None:
         """The content of a file is about to change or to end."""
 
-    def rewrite(self, place: Place, lain: Lain, in_place: bool) -> None:
-        """A file got the content of `lain`."""
+    def rewrite(self, place: Slot, laid: LaidFile, in_place: bool) -> None:
+        """A file got the content of `laid`."""
 
-    def rename(self, place: Place, old_path: str, lain: Lain) -> None:
+    def rename(self, place: Slot, old_path: str, laid: LaidFile) -> None:
         """A file or folder got another path."""
 
-    def delete(self, place: Place, path: str, folder: bool) -> None:
+    def delete(self, place: Slot, path: str, folder: bool) -> None:
         """A file or an empty folder was deleted."""

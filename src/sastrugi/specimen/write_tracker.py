@@ -20,7 +20,7 @@ SECTOR = 512
 
 
 @dataclass(slots=True, eq=False)
-class Remains:
+class TrackedExtents:
     """What is left of something that was written: `extents` as laid, `gone` of them, and who took them."""
 
     extents: tuple[Extent, ...]
@@ -34,30 +34,32 @@ class Remains:
         return not any(self.gone.overlap(extent) for extent in part)
 
 
-class Books:
+class WriteTracker:
     """Watches all writes to an image. `writer` says who is writing, so that takers are known."""
 
     def __init__(self, image: RawImage) -> None:
         self._image = image
-        self._buckets: defaultdict[int, list[tuple[int, int, Remains]]] = defaultdict(list)
+        self._buckets: defaultdict[int, list[tuple[int, int, TrackedExtents]]] = defaultdict(list)
         self.writer = ""
         image.observers.append(self._before_write)
 
-    def watch(self, extents: Sequence[Extent], grain: int = SECTOR, save: Callable[[], None] | None = None) -> Remains:
+    def watch(
+        self, extents: Sequence[Extent], grain: int = SECTOR, save: Callable[[], None] | None = None
+    ) -> TrackedExtents:
         """Watch extents from now on. `grain` is the unit in which a change counts (sectors for content); `save` is
         called once, before the first byte goes."""
-        remains = Remains(tuple(extents), grain, save)
+        remains = TrackedExtents(tuple(extents), grain, save)
         for start, stop, bucket in self._places(remains):
             self._buckets[bucket].append((start, stop, remains))
         return remains
 
-    def forget(self, remains: Remains) -> None:
+    def forget(self, remains: TrackedExtents) -> None:
         """Watch these no more: something newer stands for them."""
         for _, _, bucket in self._places(remains):
             self._buckets[bucket] = [entry for entry in self._buckets[bucket] if entry[2] is not remains]
 
     @staticmethod
-    def _places(remains: Remains) -> list[tuple[int, int, int]]:
+    def _places(remains: TrackedExtents) -> list[tuple[int, int, int]]:
         return [
             (offset, offset + length, bucket)
             for offset, length in remains.extents
@@ -67,7 +69,7 @@ class Books:
 
     def _before_write(self, offset: int, data: bytes | memoryview) -> None:
         end = offset + len(data)
-        met: dict[tuple[int, int], tuple[int, int, Remains]] = {}
+        met: dict[tuple[int, int], tuple[int, int, TrackedExtents]] = {}
         for bucket in range(offset // _BUCKET, (end - 1) // _BUCKET + 1):
             entries = self._buckets.get(bucket)
             if not entries:
@@ -84,7 +86,7 @@ class Books:
                 for changed in self._changed(lo, data[lo - offset : hi - offset], start, stop, remains.grain):
                     self.take(remains, changed)
 
-    def take(self, remains: Remains, part: Extent) -> None:
+    def take(self, remains: TrackedExtents, part: Extent) -> None:
         """Note that `part` of something watched goes now, to the present writer."""
         if remains.save is not None:
             remains.save()

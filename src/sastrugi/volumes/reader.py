@@ -68,7 +68,7 @@ class Conflict:
     owner: str
 
 
-NOBODY = "allocated to nothing that is listed"
+UNLISTED_OWNER = "allocated to nothing that is listed"
 """The owner of clusters that are in use, but belong to no file or folder that can be reached."""
 
 

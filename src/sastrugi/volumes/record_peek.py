@@ -6,13 +6,13 @@ from sastrugi.volumes._fat_family.names import LOST
 from sastrugi.volumes.registry import SeenRecord, family_of
 
 
-def look_at_record(file_system: str, data: bytes, first: int, cluster: int) -> SeenRecord | None:
+def peek_record(file_system: str, data: bytes, first: int, cluster: int) -> SeenRecord | None:
     """The record that `data` holds, live or deleted; None if there is none any more. `first` is the byte at which the
     volume's clusters begin. A name may begin with LOST where a character is lost."""
     family = family_of(file_system)
     return family.peek(file_system, data, first, cluster) if family else None
 
 
-def same_name(seen: str, name: str) -> bool:
+def names_match(seen: str, name: str) -> bool:
     """Whether a name read from a record is this one, but for a first character that a deletion took."""
     return seen == name or (seen[:1] == LOST and seen[1:].casefold() == name[1:].casefold())

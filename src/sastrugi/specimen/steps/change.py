@@ -17,8 +17,8 @@ from sastrugi.specimen.steps.store import Reuse, noise_chunks, require_room, res
 
 if TYPE_CHECKING:
     from sastrugi.scenario.dice import Dice
-    from sastrugi.specimen.builder import Laying
-    from sastrugi.specimen.laid_files import Lain
+    from sastrugi.specimen.builder import SpecimenBuilder
+    from sastrugi.specimen.laid_files import LaidFile
 
 _NAME_PARTS = ("{n}", "{suffix}", "{stem}", "{name}")
 _LINES = ("txt", "log", "csv", "gpx", "mbox")
@@ -33,11 +33,11 @@ class GrowStep(StepTable):
     by: Size
     share: Share = 1.0
 
-    def carry_out(self, laying: Laying) -> None:
-        place, _ = laying.mounted(self.volume)
-        for lain in laying.choose(place, self.what, self.share, files_only=True):
-            dice = laying.dice(f"{lain.path}/{laying.step}")
-            laying.grow(lain, Content(lain.path, lain.kind, self.by, partial(_more, dice, lain.kind, self.by)))
+    def carry_out(self, builder: SpecimenBuilder) -> None:
+        place, _ = builder.mounted(self.volume)
+        for laid in builder.choose(place, self.what, self.share, files_only=True):
+            dice = builder.dice(f"{laid.path}/{builder.step}")
+            builder.grow(laid, Content(laid.path, laid.kind, self.by, partial(_more, dice, laid.kind, self.by)))
 
 
 def _more(dice: Dice, kind: str, size: int) -> Iterator[bytes]:
@@ -57,31 +57,31 @@ class EditStep(StepTable):
     scale: Annotated[float, Field(gt=0, le=100)] = 1.0
     acts_as: ActsAs = "linux"
 
-    def carry_out(self, laying: Laying) -> None:
-        place, writer = laying.mounted(self.volume)
-        for lain in laying.choose(place, self.what, self.share, files_only=True):
-            content = _edited(laying, lain, max(round(lain.size * self.scale), 1))
-            require_room(writer, content.size, lain.path)
+    def carry_out(self, builder: SpecimenBuilder) -> None:
+        place, writer = builder.mounted(self.volume)
+        for laid in builder.choose(place, self.what, self.share, files_only=True):
+            content = _edited(builder, laid, max(round(laid.size * self.scale), 1))
+            require_room(writer, content.size, laid.path)
             if self.how != "replace":
-                laying.rewrite(lain, content, self.how == "in-place")
+                builder.rewrite(laid, content, self.how == "in-place")
                 continue
-            path = lain.node.path
+            path = laid.node.path
             folder = path.rpartition("/")[0]
-            new = laying.store(place, f"{folder}/~{laying.step}{len(laying.laid):05d}.tmp", content, role=lain.role)
-            new.kind = lain.kind
-            laying.delete(lain, self.acts_as, "replaced")
-            laying.rename(new, path)
-            new.former = list(lain.former)
+            new = builder.store(place, f"{folder}/~{builder.step}{len(builder.laid):05d}.tmp", content, role=laid.role)
+            new.kind = laid.kind
+            builder.delete(laid, self.acts_as, "replaced")
+            builder.rename(new, path)
+            new.former = list(laid.former)
 
 
-def _edited(laying: Laying, lain: Lain, size: int) -> Content:
+def _edited(builder: SpecimenBuilder, laid: LaidFile, size: int) -> Content:
     """New content of the same kind and about this size; noise for kinds that cannot be made."""
-    dice = laying.dice(f"{lain.path}/{laying.step}")
-    kind = all_kinds().get(lain.kind)
+    dice = builder.dice(f"{laid.path}/{builder.step}")
+    kind = all_kinds().get(laid.kind)
     if kind is not None and kind.make is not None:
         data = kind.make(dice, size)
-        return Content(lain.path, lain.kind, len(data), partial(iter, (data,)))
-    return Content(lain.path, lain.kind, size, partial(noise_chunks, dice, size))
+        return Content(laid.path, laid.kind, len(data), partial(iter, (data,)))
+    return Content(laid.path, laid.kind, size, partial(noise_chunks, dice, size))
 
 
 class RenameStep(StepTable):
@@ -102,15 +102,15 @@ class RenameStep(StepTable):
             raise ValueError(f"'{min(unknown)}' is no part of a name: there are {', '.join(_NAME_PARTS)}")
         return self
 
-    def carry_out(self, laying: Laying) -> None:
-        place, _ = laying.mounted(self.volume)
-        for n, lain in enumerate(laying.choose(place, self.what, self.share), 1):
-            old = PurePosixPath(lain.node.path)
+    def carry_out(self, builder: SpecimenBuilder) -> None:
+        place, _ = builder.mounted(self.volume)
+        for n, laid in enumerate(builder.choose(place, self.what, self.share), 1):
+            old = PurePosixPath(laid.node.path)
             folder = "/" + self.into.strip("/") if self.into is not None else str(old.parent)
             name = self.to or "{name}"
             for part, value in zip(_NAME_PARTS, (str(n), old.suffix, old.stem, old.name), strict=True):
                 name = name.replace(part, value)
-            laying.rename(lain, f"{folder.rstrip('/')}/{name}")
+            builder.rename(laid, f"{folder.rstrip('/')}/{name}")
 
 
 class CopyStep(StepTable):
@@ -123,11 +123,11 @@ class CopyStep(StepTable):
     share: Share = 1.0
     reuse: Reuse = "next"
 
-    def carry_out(self, laying: Laying) -> None:
-        source, _ = laying.mounted(self.volume)
-        target, writer = laying.mounted(self.to or source.name)
-        for lain in laying.choose(source, self.what, self.share, files_only=True):
-            path = f"/{self.into.strip('/')}/{PurePosixPath(lain.node.path).name}"
-            content = Content(path, lain.kind, lain.size, partial(laying.read, lain))
+    def carry_out(self, builder: SpecimenBuilder) -> None:
+        source, _ = builder.mounted(self.volume)
+        target, writer = builder.mounted(self.to or source.name)
+        for laid in builder.choose(source, self.what, self.share, files_only=True):
+            path = f"/{self.into.strip('/')}/{PurePosixPath(laid.node.path).name}"
+            content = Content(path, laid.kind, laid.size, partial(builder.read, laid))
             require_room(writer, content.size, path)
-            laying.store(target, path, content, reserve(laying, writer, lain.size, self.reuse, path))
+            builder.store(target, path, content, reserve(builder, writer, laid.size, self.reuse, path))

@@ -12,8 +12,8 @@ from sastrugi.specimen.recipe_types import ActsAs, Size, SizeRange, StepTable
 from sastrugi.specimen.steps.store import Reuse, noise_chunks, require_room, reserve
 
 if TYPE_CHECKING:
-    from sastrugi.specimen.builder import Laying
-    from sastrugi.specimen.laid_files import Lain
+    from sastrugi.specimen.builder import SpecimenBuilder
+    from sastrugi.specimen.laid_files import LaidFile
 
 _FOLDER = "/Season"
 
@@ -37,22 +37,22 @@ class ChurnStep(StepTable):
             raise ValueError("a churn step deletes only what it wrote: 'delete' cannot be more than 'write'")
         return self
 
-    def carry_out(self, laying: Laying) -> None:
-        place, writer = laying.mounted(self.volume)
-        dice = laying.dice(f"step {laying.step}")
+    def carry_out(self, builder: SpecimenBuilder) -> None:
+        place, writer = builder.mounted(self.volume)
+        dice = builder.dice(f"step {builder.step}")
         written = deleted = 0
-        mine: list[Lain] = []
+        mine: list[LaidFile] = []
         while written < self.write:
-            number = laying.counts["use"] + 1
+            number = builder.counts["use"] + 1
             size = min(dice.spread(*self.size), self.write - written)
             name = f"{_FOLDER}/USE{number:05d}.DAT"
-            content = Content(name, "other", size, partial(noise_chunks, laying.dice(name), size))
+            content = Content(name, "other", size, partial(noise_chunks, builder.dice(name), size))
             require_room(writer, size, name)
-            runs = reserve(laying, writer, size, self.reuse, name)
-            mine.append(laying.store(place, name, content, runs, "use"))
+            runs = reserve(builder, writer, size, self.reuse, name)
+            mine.append(builder.store(place, name, content, runs, "use"))
             written += size
             if deleted * self.write < self.delete * written:
                 victim = mine.pop(dice.number(0, len(mine) - 1))
-                laying.delete(victim, self.acts_as)
+                builder.delete(victim, self.acts_as)
                 deleted += victim.size
         writer.flush()

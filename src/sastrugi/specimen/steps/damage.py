@@ -16,7 +16,7 @@ from sastrugi.units import format_size
 from sastrugi.volumes.registry import title_of
 
 if TYPE_CHECKING:
-    from sastrugi.specimen.builder import Laying
+    from sastrugi.specimen.builder import SpecimenBuilder
 
 _READ = 1 << 20
 
@@ -36,22 +36,22 @@ class OverlayStep(StepTable):
             raise ValueError("an overlay step writes either an 'image' (a file) or a 'fill' (zeros or noise)")
         return self
 
-    def carry_out(self, laying: Laying) -> None:
+    def carry_out(self, builder: SpecimenBuilder) -> None:
         if self.fill is not None:
-            target = laying.range_on(self.at, self.size, self.volume)
-            laying.strike([target], "overlaid", laying.fill(self.fill), f"the overlay of step {laying.step}")
+            target = builder.range_on(self.at, self.size, self.volume)
+            builder.strike([target], "overlaid", builder.fill(self.fill), f"the overlay of step {builder.step}")
             return
-        with open_medium(laying.base / (self.image or "")) as source:
-            target = laying.range_on(self.at, source.size if self.size == "rest" else self.size, self.volume)
+        with open_medium(builder.base / (self.image or "")) as source:
+            target = builder.range_on(self.at, source.size if self.size == "rest" else self.size, self.volume)
             if target.length > source.size:
                 raise SpecimenError(f"{self.image} has {format_size(source.size)}, less than the size asked for")
 
             def copy(extent: Extent) -> None:
                 for at in range(extent.offset, extent.end, _READ):
                     length = min(_READ, extent.end - at)
-                    laying.image.write(at, source.read(at - target.offset, length))
+                    builder.image.write(at, source.read(at - target.offset, length))
 
-            laying.strike([target], "overlaid", copy, self.image or "")
+            builder.strike([target], "overlaid", copy, self.image or "")
 
 
 class WipeStep(StepTable):
@@ -61,18 +61,18 @@ class WipeStep(StepTable):
     what: Literal["free", "volume", "medium"]
     fill: Fill = "zeros"
 
-    def carry_out(self, laying: Laying) -> None:
-        writer_name = f"the wipe of step {laying.step}"
-        write = laying.fill(self.fill)
+    def carry_out(self, builder: SpecimenBuilder) -> None:
+        writer_name = f"the wipe of step {builder.step}"
+        write = builder.fill(self.fill)
         if self.what == "free":
-            _, writer = laying.mounted(self.volume)
-            with laying.acting(writer_name):
+            _, writer = builder.mounted(self.volume)
+            with builder.acting(writer_name):
                 for extent in writer.free_extents():
                     write(extent)
         else:
-            whole = Extent(0, laying.image.size)
-            target = whole if self.what == "medium" else laying.place(self.volume).where
-            laying.strike([target], "wiped", write, writer_name)
+            whole = Extent(0, builder.image.size)
+            target = whole if self.what == "medium" else builder.place(self.volume).where
+            builder.strike([target], "wiped", write, writer_name)
 
 
 class DamageStep(StepTable):
@@ -94,32 +94,32 @@ class DamageStep(StepTable):
             raise ValueError("'path' names the folder to damage, with what = 'folder'")
         return self
 
-    def carry_out(self, laying: Laying) -> None:
-        targets = self._targets(laying)
-        size = laying.image.sector
+    def carry_out(self, builder: SpecimenBuilder) -> None:
+        targets = self._targets(builder)
+        size = builder.image.sector
         length = -(-int(total(targets) * self.share) // size) * size if self.share < 1 else total(targets)
-        name = f"the damage of step {laying.step}"
-        laying.strike(cut(targets, length), "damaged", laying.fill(self.fill), name)
+        name = f"the damage of step {builder.step}"
+        builder.strike(cut(targets, length), "damaged", builder.fill(self.fill), name)
 
-    def _targets(self, laying: Laying) -> list[Extent]:
-        image = laying.image
+    def _targets(self, builder: SpecimenBuilder) -> list[Extent]:
+        image = builder.image
         if self.range is not None:
-            return [laying.range_on(self.range.start, self.range.size, self.volume)]
+            return [builder.range_on(self.range.start, self.range.size, self.volume)]
         if self.what in ("table", "backup-table"):
-            if not laying.scheme:
+            if not builder.scheme:
                 raise SpecimenError("the medium has no partition table that could be damaged")
-            if laying.scheme == "mbr" and self.what == "backup-table":
+            if builder.scheme == "mbr" and self.what == "backup-table":
                 raise SpecimenError("a master boot record has no backup: use what = 'table'")
-            reserved = reserved_at_end(image.sector) if laying.scheme == "gpt" else 0
+            reserved = reserved_at_end(image.sector) if builder.scheme == "gpt" else 0
             if self.what == "table":
                 return [Extent(0, image.sector + reserved)]
             return [Extent(image.size - reserved, reserved)]
-        place, writer = laying.mounted(self.volume)
+        place, writer = builder.mounted(self.volume)
         if self.what == "folder":
-            (lain,) = laying.choose(place, [self.path or ""])[:1]
-            if not lain.folder:
-                raise SpecimenError(f"{lain.node.path} is a file: 'folder' damages folders")
-            return list(writer.extents(lain.node))
+            (laid,) = builder.choose(place, [self.path or ""])[:1]
+            if not laid.folder:
+                raise SpecimenError(f"{laid.node.path} is a file: 'folder' damages folders")
+            return list(writer.extents(laid.node))
         structures = writer.structures()
         if self.what not in structures:
             there = ", ".join([*structures, "folder", "table", "range"])
@@ -142,23 +142,23 @@ class FadeStep(StepTable):
             raise ValueError("a fade step names files in 'what', or gives a 'range' with start and size")
         return self
 
-    def carry_out(self, laying: Laying) -> None:
-        parts = list(self._parts(laying))
-        laying.strike(parts, "damaged", laying.fill("zeros"), "unreadable sectors")
+    def carry_out(self, builder: SpecimenBuilder) -> None:
+        parts = list(self._parts(builder))
+        builder.strike(parts, "damaged", builder.fill("zeros"), "unreadable sectors")
         for part in parts:
-            laying.unreadable.add(part)
+            builder.unreadable.add(part)
 
-    def _parts(self, laying: Laying) -> Iterator[Extent]:
-        sector = laying.image.sector
+    def _parts(self, builder: SpecimenBuilder) -> Iterator[Extent]:
+        sector = builder.image.sector
         if self.range is not None:
-            where = laying.range_on(self.range.start, self.range.size, self.volume)
+            where = builder.range_on(self.range.start, self.range.size, self.volume)
             first = where.offset // sector * sector
             yield Extent(first, -(-(where.end - first) // sector) * sector)
             return
-        place, writer = laying.mounted(self.volume)
-        for lain in laying.choose(place, self.what, self.share, files_only=True):
-            count = -(-lain.size // sector)
-            dice = laying.dice(f"fade {lain.node.path}")
-            whole = writer.run_extents(lain.node.runs)
+        place, writer = builder.mounted(self.volume)
+        for laid in builder.choose(place, self.what, self.share, files_only=True):
+            count = -(-laid.size // sector)
+            dice = builder.dice(f"fade {laid.node.path}")
+            whole = writer.run_extents(laid.node.runs)
             for n in dice.shuffled(range(count))[: self.sectors]:
                 yield from within(whole, n * sector, sector)

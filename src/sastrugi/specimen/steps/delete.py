@@ -12,8 +12,8 @@ from sastrugi.specimen.builder import Content
 from sastrugi.specimen.recipe_types import ActsAs, Patterns, Share, StepTable
 
 if TYPE_CHECKING:
-    from sastrugi.specimen.builder import Laying
-    from sastrugi.specimen.laid_files import Lain, Place
+    from sastrugi.specimen.builder import SpecimenBuilder
+    from sastrugi.specimen.laid_files import LaidFile, Slot
 
 _BINS = {
     "windows": "/$Recycle.Bin/S-1-5-21-2031020317-1107150823-3301270041-1001",
@@ -32,10 +32,10 @@ class DeleteStep(StepTable):
     share: Share = 1.0
     acts_as: ActsAs = "linux"
 
-    def carry_out(self, laying: Laying) -> None:
-        place, writer = laying.mounted(self.volume)
-        for lain in laying.choose(place, self.what, self.share):
-            laying.delete_tree(lain, self.acts_as)
+    def carry_out(self, builder: SpecimenBuilder) -> None:
+        place, writer = builder.mounted(self.volume)
+        for laid in builder.choose(place, self.what, self.share):
+            builder.delete_tree(laid, self.acts_as)
         writer.flush()
 
 
@@ -49,37 +49,37 @@ class BinStep(StepTable):
     acts_as: ActsAs = "windows"
     index_version: Literal[1, 2] = 2
 
-    def carry_out(self, laying: Laying) -> None:
-        place, _ = laying.mounted(self.volume)
+    def carry_out(self, builder: SpecimenBuilder) -> None:
+        place, _ = builder.mounted(self.volume)
         root = _bin_of(self.acts_as)
-        for lain in laying.choose(place, self.what, self.share):
-            if lain.end == "binned":
-                raise SpecimenError(f"{lain.node.path} is in the bin already")
-            below = [one for one in laying.standing(place) if one.node.path.startswith(lain.node.path + "/")]
-            for one in (lain, *below):
+        for laid in builder.choose(place, self.what, self.share):
+            if laid.end == "binned":
+                raise SpecimenError(f"{laid.node.path} is in the bin already")
+            below = [one for one in builder.standing(place) if one.node.path.startswith(laid.node.path + "/")]
+            for one in (laid, *below):
                 one.end = "binned"
-            old = lain.path
-            path, index = self._names(laying, place, lain, root)
-            laying.rename(lain, path)
+            old = laid.path
+            path, index = self._names(builder, place, laid, root)
+            builder.rename(laid, path)
             if index is not None:
-                kept = laying.store(place, index.name, index, role="index")
-                for one in (lain, *below):
+                kept = builder.store(place, index.name, index, role="index")
+                for one in (laid, *below):
                     one.index, one.index_tells = kept, old
 
-    def _names(self, laying: Laying, place: Place, lain: Lain, root: str) -> tuple[str, Content | None]:
+    def _names(self, builder: SpecimenBuilder, place: Slot, laid: LaidFile, root: str) -> tuple[str, Content | None]:
         """Where it goes in the bin, and the index file that goes with it."""
-        old = PurePosixPath(lain.node.path)
+        old = PurePosixPath(laid.node.path)
         if self.acts_as == "windows":
-            dice = laying.dice(f"bin {old} {laying.step}")
+            dice = builder.dice(f"bin {old} {builder.step}")
             tag = "".join(dice.pick(_LETTERS) for _ in range(6))
-            suffix = "" if lain.folder else old.suffix
-            data = windows_index(str(old), lain.size, laying.now, self.index_version)
+            suffix = "" if laid.folder else old.suffix
+            data = windows_index(str(old), laid.size, builder.now, self.index_version)
             return f"{root}/$R{tag}{suffix}", _whole(f"{root}/$I{tag}{suffix}", data)
         folder = f"{root}/files" if self.acts_as == "linux" else root
-        name = _free_name(laying, place, folder, old)
+        name = _free_name(builder, place, folder, old)
         if self.acts_as == "macos":
             return f"{folder}/{name}", None
-        text = f"[Trash Info]\nPath={quote(str(old).lstrip('/'))}\nDeletionDate={laying.now:%Y-%m-%dT%H:%M:%S}\n"
+        text = f"[Trash Info]\nPath={quote(str(old).lstrip('/'))}\nDeletionDate={builder.now:%Y-%m-%dT%H:%M:%S}\n"
         return f"{folder}/{name}", _whole(f"{root}/info/{name}.trashinfo", text.encode("ascii"))
 
 
@@ -89,11 +89,11 @@ class EmptyBinStep(StepTable):
     do: Literal["empty-bin"]
     acts_as: ActsAs = "windows"
 
-    def carry_out(self, laying: Laying) -> None:
-        _, writer = laying.mounted(self.volume)
+    def carry_out(self, builder: SpecimenBuilder) -> None:
+        _, writer = builder.mounted(self.volume)
         root = _bin_of(self.acts_as)
         folder = writer.find(root)
-        inside = [laying.by_node[id(node)] for node in writer.walk(folder)] if folder else []
+        inside = [builder.by_node[id(node)] for node in writer.walk(folder)] if folder else []
         if not any(one.end == "binned" for one in inside):
             raise SpecimenError(
                 f"the bin {root} is empty: a 'bin' step with acts_as = '{self.acts_as}' must come first"
@@ -101,7 +101,7 @@ class EmptyBinStep(StepTable):
         keep = {root, f"{root}/files", f"{root}/info"}
         for one in reversed(inside):
             if one.node.path not in keep:
-                laying.delete(one, self.acts_as, "deleted" if one.role == "index" else "emptied")
+                builder.delete(one, self.acts_as, "deleted" if one.role == "index" else "emptied")
         writer.flush()
 
 
@@ -115,7 +115,7 @@ def _whole(name: str, data: bytes) -> Content:
     return Content(name, "other", len(data), lambda: iter((data,)))
 
 
-def _free_name(laying: Laying, place: Place, folder: str, old: PurePosixPath) -> str:
+def _free_name(builder: SpecimenBuilder, place: Slot, folder: str, old: PurePosixPath) -> str:
     assert place.writer is not None
     name, n = old.name, 2
     while place.writer.find(f"{folder}/{name}") is not None:

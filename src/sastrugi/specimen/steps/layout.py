@@ -10,13 +10,13 @@ from sastrugi.errors import SpecimenError
 from sastrugi.media import Extent
 from sastrugi.media.partitions.gpt import reserved_at_end
 from sastrugi.specimen.builder import WHOLE_MEDIUM
-from sastrugi.specimen.laid_files import Place
+from sastrugi.specimen.laid_files import Slot
 from sastrugi.specimen.recipe_types import ActsAs, Size, SizeOrRest, StepTable, Table
 from sastrugi.units import format_size
 from sastrugi.volumes.registry import variant_names
 
 if TYPE_CHECKING:
-    from sastrugi.specimen.builder import Laying
+    from sastrugi.specimen.builder import SpecimenBuilder
 
 _FIRST_START = 1 << 20
 if TYPE_CHECKING:
@@ -41,30 +41,30 @@ class PartitionStep(StepTable):
     table: Literal["mbr", "gpt"] = "mbr"
     volumes: Annotated[list[VolumePlace], Field(min_length=1, max_length=128)]
 
-    def carry_out(self, laying: Laying) -> None:
-        wanted = self._places(laying)
+    def carry_out(self, builder: SpecimenBuilder) -> None:
+        wanted = self._places(builder)
         kept = {
             place.name
-            for place in laying.places.values()
+            for place in builder.places.values()
             if any(place.name == name and place.where == where for name, where, _ in wanted)
         }
-        for place in laying.places.values():
+        for place in builder.places.values():
             if place.name not in kept:
-                laying.end_life(place, "dropped")
+                builder.end_life(place, "dropped")
                 place.listed, place.trouble = False, "its partition is gone"
-        laying.clear_table()
-        laying.scheme = self.table
+        builder.clear_table()
+        builder.scheme = self.table
         for name, where, logical in wanted:
             if name in kept:
-                laying.places[name].listed = True
+                builder.places[name].listed = True
                 continue
-            before = laying.places.get(name)
-            laying.places[name] = Place(name, where, True, logical, lives=before.lives if before else [])
-        laying.write_table()
+            before = builder.places.get(name)
+            builder.places[name] = Slot(name, where, True, logical, lives=before.lives if before else [])
+        builder.write_table()
 
-    def _places(self, laying: Laying) -> list[tuple[str, Extent, bool]]:
+    def _places(self, builder: SpecimenBuilder) -> list[tuple[str, Extent, bool]]:
         """Name, extent and whether logical of each volume; raises SpecimenError where they cannot lie so."""
-        image = laying.image
+        image = builder.image
         end = image.size - (reserved_at_end(image.sector) if self.table == "gpt" else 0)
         at = _FIRST_START if image.size > 2 * _FIRST_START else image.sector * 64
         out: list[tuple[str, Extent, bool]] = []
@@ -102,15 +102,15 @@ class DropPartitionStep(StepTable):
     do: Literal["drop-partition"]
     volume: str | Literal["all"] | None = None
 
-    def carry_out(self, laying: Laying) -> None:
-        chosen = list(laying.places.values()) if self.volume == "all" else [laying.place(self.volume)]
+    def carry_out(self, builder: SpecimenBuilder) -> None:
+        chosen = list(builder.places.values()) if self.volume == "all" else [builder.place(self.volume)]
         chosen = [place for place in chosen if place.listed]
         if not chosen:
             raise SpecimenError("no partition table lists it: there is nothing to drop")
         for place in chosen:
-            laying.end_life(place, "dropped")
+            builder.end_life(place, "dropped")
             place.listed, place.trouble = False, "its partition was dropped"
-        laying.write_table()
+        builder.write_table()
 
 
 class FormatStep(StepTable):
@@ -123,26 +123,28 @@ class FormatStep(StepTable):
     how: Literal["quick", "full"] = "quick"
     acts_as: ActsAs = "linux"
 
-    def carry_out(self, laying: Laying) -> None:
-        if not laying.places or (self.volume == WHOLE_MEDIUM and (laying.scheme or WHOLE_MEDIUM not in laying.places)):
-            self._take_the_medium(laying)
-        place = laying.place(self.volume)
+    def carry_out(self, builder: SpecimenBuilder) -> None:
+        if not builder.places or (
+            self.volume == WHOLE_MEDIUM and (builder.scheme or WHOLE_MEDIUM not in builder.places)
+        ):
+            self._take_the_medium(builder)
+        place = builder.place(self.volume)
         if place.where.offset and not place.listed:
             raise SpecimenError(f"volume '{place.name}' cannot be formatted: no partition table lists it any more")
         file_system = self.file_system or (place.life.file_system if place.lives else None)
         if file_system is None:
             raise SpecimenError("'file_system' is missing: the first format of a volume must say which")
-        laying.format(place, file_system, self.cluster, self.label, self.acts_as, self.how == "full")
+        builder.format(place, file_system, self.cluster, self.label, self.acts_as, self.how == "full")
         if self.acts_as == "camera":
-            laying.make_folders(place, "/DCIM")
+            builder.make_folders(place, "/DCIM")
 
-    def _take_the_medium(self, laying: Laying) -> None:
+    def _take_the_medium(self, builder: SpecimenBuilder) -> None:
         """One volume over the whole medium; a partition table and what it listed are gone."""
-        for place in laying.places.values():
-            laying.end_life(place, "formatted")
+        for place in builder.places.values():
+            builder.end_life(place, "formatted")
             place.listed, place.trouble = False, "the whole medium was formatted"
-        laying.clear_table()
-        laying.scheme = ""
+        builder.clear_table()
+        builder.scheme = ""
         name = self.volume or WHOLE_MEDIUM
-        if name not in laying.places:
-            laying.places[name] = Place(name, Extent(0, laying.image.size), False)
+        if name not in builder.places:
+            builder.places[name] = Slot(name, Extent(0, builder.image.size), False)

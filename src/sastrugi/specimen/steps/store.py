@@ -23,8 +23,8 @@ from sastrugi.volumes.writer import ATTRIBUTES
 
 if TYPE_CHECKING:
     from sastrugi.scenario.dice import Dice
-    from sastrugi.specimen.builder import Laying
-    from sastrugi.specimen.laid_files import Lain, Place
+    from sastrugi.specimen.builder import SpecimenBuilder
+    from sastrugi.specimen.laid_files import LaidFile, Slot
     from sastrugi.volumes.writer import VolumeWriter
 
 _READ = 1 << 20
@@ -89,29 +89,29 @@ class StoreStep(StepTable):
             raise ValueError("a store step takes its files from either 'corpus' (made) or 'folder' (your own)")
         return self
 
-    def carry_out(self, laying: Laying) -> None:
-        place, writer = laying.mounted(self.volume)
-        contents = self._made(laying, writer, self.corpus) if self.corpus else self._own(laying, writer)
+    def carry_out(self, builder: SpecimenBuilder) -> None:
+        place, writer = builder.mounted(self.volume)
+        contents = self._made(builder, writer, self.corpus) if self.corpus else self._own(builder, writer)
         target = "/" + self.into.strip("/")
         paths = ((f"{target.rstrip('/')}/{content.name}", content) for content in contents)
         if self.pieces > 1 and self.gaps == "interleaved":
-            self._by_turns(laying, place, writer, paths)
+            self._by_turns(builder, place, writer, paths)
             return
         for path, content in paths:
             require_room(writer, content.size, path)
             if self.pieces > 1:
-                runs = self._in_gaps(laying, place, writer, content)
+                runs = self._in_gaps(builder, place, writer, content)
             else:
-                runs = reserve(laying, writer, content.size, self.reuse, path)
-            laying.store(place, path, content, runs, attributes=self._bits)
+                runs = reserve(builder, writer, content.size, self.reuse, path)
+            builder.store(place, path, content, runs, attributes=self._bits)
 
     @property
     def _bits(self) -> int:
         return sum(ATTRIBUTES[name] for name in set(self.attributes))
 
-    def _own(self, laying: Laying, writer: VolumeWriter) -> Iterator[Content]:
+    def _own(self, builder: SpecimenBuilder, writer: VolumeWriter) -> Iterator[Content]:
         """The user's files; raises SpecimenError before the first is written if not all of them fit."""
-        contents = list(own_files(laying.base, self.folder or ""))
+        contents = list(own_files(builder.base, self.folder or ""))
         needed = sum(writer.clusters_for(content.size) for content in contents)
         if needed > writer.clusters.free:
             missing = (needed - writer.clusters.free) * writer.cluster_size
@@ -120,9 +120,9 @@ class StoreStep(StepTable):
             )
         return iter(contents)
 
-    def _made(self, laying: Laying, writer: VolumeWriter, table: CorpusTable) -> Iterator[Content]:
+    def _made(self, builder: SpecimenBuilder, writer: VolumeWriter, table: CorpusTable) -> Iterator[Content]:
         spec = CorpusSpec(
-            table.files, f"{laying.seed}/step {laying.step}", kinds=tuple(table.kinds), groups=tuple(table.groups),
+            table.files, f"{builder.seed}/step {builder.step}", kinds=tuple(table.kinds), groups=tuple(table.groups),
             smallest=table.size[0], largest=table.size[1], names=table.names, first_number=table.first_number,
             depth=table.depth, breadth=table.breadth,
         )  # fmt: skip
@@ -136,22 +136,24 @@ class StoreStep(StepTable):
             content = plan.content()
             yield Content(plan.path, plan.kind, len(content), partial(iter, (content,)))
 
-    def _in_gaps(self, laying: Laying, place: Place, writer: VolumeWriter, content: Content) -> list[Run] | None:
+    def _in_gaps(
+        self, builder: SpecimenBuilder, place: Slot, writer: VolumeWriter, content: Content
+    ) -> list[Run] | None:
         """Clusters in gaps: a buffer file for each piece and one that stays behind each, then the first are deleted."""
         parts = split(writer.clusters_for(content.size), self.pieces)
         if len(parts) < 2:
             return None
         leaving = []
         for count in parts:
-            leaving.append(_filler(laying, place, count * writer.cluster_size))
-            _filler(laying, place, writer.cluster_size)
+            leaving.append(_filler(builder, place, count * writer.cluster_size))
+            _filler(builder, place, writer.cluster_size)
         first = leaving[0].node.runs[0][0]
-        for lain in leaving:
-            laying.delete(lain, "linux")
+        for laid in leaving:
+            builder.delete(laid, "linux")
         return writer.reserve(sum(parts), first)
 
     def _by_turns(
-        self, laying: Laying, place: Place, writer: VolumeWriter, paths: Iterator[tuple[str, Content]]
+        self, builder: SpecimenBuilder, place: Slot, writer: VolumeWriter, paths: Iterator[tuple[str, Content]]
     ) -> None:
         """Files two and two, allocated by turns as when a camera and a logger write at the same time."""
         while pair := list(islice(paths, 2)):
@@ -165,15 +167,15 @@ class StoreStep(StepTable):
                     if turn < len(share):
                         own += writer.reserve(share[turn])
             step = max(max(own[:1] or [1]) for own in shares) * writer.cluster_size
-            with laying.together(place, step):
+            with builder.together(place, step):
                 for (path, content), own in zip(pair, runs, strict=False):
-                    laying.store(place, path, content, join_runs(own), attributes=self._bits)
+                    builder.store(place, path, content, join_runs(own), attributes=self._bits)
                 if len(pair) == 1 and runs[1]:
                     size = len(shares[1]) * writer.cluster_size
-                    _filler(laying, place, size, join_runs(runs[1]))
+                    _filler(builder, place, size, join_runs(runs[1]))
 
 
-def reserve(laying: Laying, writer: VolumeWriter, size: int, reuse: Reuse, path: str) -> list[Run] | None:
+def reserve(builder: SpecimenBuilder, writer: VolumeWriter, size: int, reuse: Reuse, path: str) -> list[Run] | None:
     """Clusters for a file by the way freed space is to be used; None leaves it to the driver."""
     clusters = writer.clusters
     if reuse == "next":
@@ -182,7 +184,9 @@ def reserve(laying: Laying, writer: VolumeWriter, size: int, reuse: Reuse, path:
     if reuse == "last":
         begin = clusters.highest + 1
     elif reuse == "spread":
-        begin = laying.dice(f"{path}/{laying.step}").number(clusters.first, min(clusters.end - 1, 2 * clusters.highest))
+        begin = builder.dice(f"{path}/{builder.step}").number(
+            clusters.first, min(clusters.end - 1, 2 * clusters.highest)
+        )
     return writer.reserve(writer.clusters_for(size), begin)
 
 
@@ -201,12 +205,12 @@ def split(count: int, pieces: int) -> list[int]:
     return [count * (n + 1) // pieces - count * n // pieces for n in range(pieces)]
 
 
-def _filler(laying: Laying, place: Place, size: int, runs: list[Run] | None = None) -> Lain:
-    number = laying.counts["filler"] + 1
+def _filler(builder: SpecimenBuilder, place: Slot, size: int, runs: list[Run] | None = None) -> LaidFile:
+    number = builder.counts["filler"] + 1
     name = f"B{number:07d}.TMP"
-    noise = laying.dice(f"filler {number}").fork("noise")
+    noise = builder.dice(f"filler {number}").fork("noise")
     content = Content(name, "other", size, partial(noise_chunks, noise, size))
-    return laying.store(place, f"{_FILLERS}/{name}", content, runs, "filler")
+    return builder.store(place, f"{_FILLERS}/{name}", content, runs, "filler")
 
 
 def noise_chunks(dice: Dice, size: int) -> Iterator[bytes]:

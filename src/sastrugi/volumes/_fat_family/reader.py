@@ -15,7 +15,7 @@ from numpy.typing import NDArray
 from sastrugi.media.base import Medium
 from sastrugi.media.extents import Extent, cut, join, total
 from sastrugi.volumes._fat_family.allocation import Run
-from sastrugi.volumes.reader import NOBODY, Conflict, Placement, Volume
+from sastrugi.volumes.reader import UNLISTED_OWNER, Conflict, Placement, Volume
 
 MAX_DEPTH = 200
 _SWEEP = 4 << 20
@@ -327,7 +327,9 @@ class ClusterVolume(Volume, Generic[G, R]):
         runs, problem = self._fat.chain(cluster + 2, g.clusters if size is None else -(-size // g.cluster_size))
         extents = self._extents(runs)
         extents = extents if size is None else cut(extents, size)
-        owned = problem or total(extents) < (size or 0) or any(c.owner != NOBODY for c in self.conflicts(extents))
+        owned = (
+            problem or total(extents) < (size or 0) or any(c.owner != UNLISTED_OWNER for c in self.conflicts(extents))
+        )
         return () if owned else extents
 
     def _set_owners(self, owned: list[tuple[int, int, str]]) -> None:
@@ -348,7 +350,7 @@ class ClusterVolume(Volume, Generic[G, R]):
                 at, stop = start, start + length
                 while at < stop:
                     k = bisect_right(starts, at) - 1
-                    owner = NOBODY
+                    owner = UNLISTED_OWNER
                     upto = starts[k + 1] if k + 1 < len(starts) else stop
                     if k >= 0 and at < ends[k]:
                         owner, upto = names[k], ends[k]
