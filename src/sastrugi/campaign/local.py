@@ -88,25 +88,15 @@ def run_here(
     done = 0
     progress.start("cells", len(tasks), "cells")
     with _workers(min(limits.jobs, len(tasks)), store, cells) as workers:
-        while True:
-            for worker in workers:
-                if worker.task is None:
-                    busy = [one.task for one in workers if one.task is not None]
-                    worker.task = queue.take(store, lambda task, busy=busy: _has_room(task, busy, limits))  # type: ignore[misc]
-                    if worker.task is not None:
-                        worker.pipe.send(worker.task)
-            at_work = [worker for worker in workers if worker.task is not None]
-            if not at_work:
-                break
+        while at_work := _give_out(queue, workers, store, limits):
             progress.at(done, "; ".join(worker.task.cell.label for worker in at_work if worker.task))
             progress.check()
             ready = wait([worker.pipe for worker in at_work], timeout=_LOOK)
             for number, worker in enumerate(workers):
                 if worker.pipe not in ready or worker.task is None:
                     continue
-                try:
-                    came: Done = worker.pipe.recv()
-                except (EOFError, OSError):
+                came = _answer(worker)
+                if came is None:
                     came = Done(worker.task.cell.key, "the process that carried it out was ended from outside")
                     workers[number] = _start(store, cells)
                 done += 1
@@ -116,6 +106,26 @@ def run_here(
                 worker.task = None
                 tell(came)
     progress.finish()
+
+
+def _give_out(queue: _Queue, workers: list[_Worker], store: SpecimenStore, limits: Limits) -> list[_Worker]:
+    """Give work to those who have none; who is at work then."""
+    for worker in workers:
+        if worker.task is None:
+            busy = [one.task for one in workers if one.task is not None]
+            worker.task = queue.take(store, lambda task, busy=busy: _has_room(task, busy, limits))  # type: ignore[misc]
+            if worker.task is not None:
+                worker.pipe.send(worker.task)
+    return [worker for worker in workers if worker.task is not None]
+
+
+def _answer(worker: _Worker) -> Done | None:
+    """What a worker says; None if it is gone."""
+    try:
+        came: Done = worker.pipe.recv()
+    except (EOFError, OSError):
+        return None
+    return came
 
 
 def _has_room(task: Task, busy: list[Task], limits: Limits) -> bool:
@@ -147,7 +157,12 @@ def _start(store: SpecimenStore, cells: Path) -> _Worker:
     context = multiprocessing.get_context("spawn")
     ours, theirs = context.Pipe()
     process = context.Process(target=_serve, args=(theirs, store.folder, cells, os.getpid()))
-    process.start()
+    # A Ctrl-C reaches all processes of a terminal: until the worker ignores it, it waits.
+    before = signal.pthread_sigmask(signal.SIG_BLOCK, {signal.SIGINT})
+    try:
+        process.start()
+    finally:
+        signal.pthread_sigmask(signal.SIG_SETMASK, before)
     theirs.close()
     return _Worker(process, ours)
 
@@ -162,6 +177,7 @@ def _serve(pipe: Connection, specimens: Path, cells: Path, parent: int) -> None:
 
     signal.signal(signal.SIGTERM, stop)
     signal.signal(signal.SIGINT, signal.SIG_IGN)  # the bench decides when to stop
+    signal.pthread_sigmask(signal.SIG_UNBLOCK, {signal.SIGINT})
     store = SpecimenStore(specimens)
     with suppress(EOFError, OSError, Interrupted):
         while not progress.stop_asked:

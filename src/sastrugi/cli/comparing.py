@@ -2,9 +2,11 @@
 
 from __future__ import annotations
 
+import json
+from collections.abc import Sequence
 from enum import StrEnum
 from pathlib import Path
-from typing import Annotated
+from typing import TYPE_CHECKING, Annotated
 
 import typer
 
@@ -12,6 +14,10 @@ from sastrugi.cli.console import JsonOption, progress, say, show, show_json
 from sastrugi.cli.ledger import DEFAULT, LedgerOption
 from sastrugi.cli.score_options import SetOption
 from sastrugi.cli.targets import ReplaceOption, file_target
+
+if TYPE_CHECKING:
+    from sastrugi.campaign.sides import Side
+    from sastrugi.scoring.paired import Comparison
 
 _HELP = """Compare two sides, or one with several, by the files that both have: is it more than chance?
 
@@ -80,8 +86,6 @@ def compare(
         for other, one in zip(read[1:], found, strict=True):
             show(comparison_view(read[0].name, other.name, one, limit, [str(name) for name in by or ()]))
     if target is not None:
-        import json
-
         page = target.suffix.lower() == ".html"
         write_text(
             target, comparison_page(read, found) if page else json.dumps(document, ensure_ascii=False, indent=1) + "\n"
@@ -91,17 +95,18 @@ def compare(
         if side.outcomes:
             how = ", ".join(sorted(set(side.outcomes)))
             say(f"{side.name}: {len(side.outcomes)} of {len(side.scored)} trials did not end well: {how}")
-    worse = [
-        other.name for other, one in zip(read[1:], found, strict=True) if one.intact.shown and one.intact.difference < 0
-    ]
-    worse += [
-        f"{other.name} (names)"
-        for other, one in zip(read[1:], found, strict=True)
-        if one.named.shown and one.named.difference < 0
-    ]
+    worse = _worse(read[1:], found)
     if fail_on_loss and worse:
         say(f"a loss against {read[0].name} is shown: {', '.join(worse)}")
         raise typer.Exit(1)
+
+
+def _worse(sides: Sequence[Side], found: Sequence[Comparison]) -> list[str]:
+    """Sides that lost files, or names, by more than chance explains."""
+    both = list(zip(sides, found, strict=True))
+    files = [side.name for side, one in both if one.intact.shown and one.intact.difference < 0]
+    names = [f"{side.name} (names)" for side, one in both if one.named.shown and one.named.difference < 0]
+    return files + names
 
 
 def _told_apart(names: list[str], given: list[str]) -> list[str]:

@@ -7,6 +7,7 @@ from collections.abc import Sequence
 import numpy as np
 
 from sastrugi.kinds.base import Measure, Proof, Source, broken
+from sastrugi.units import plural
 
 LITTLE, BIG = b"II*\0", b"MM\0*"
 _TYPE_SIZES = {1: 1, 2: 1, 3: 2, 4: 4, 5: 8, 6: 1, 7: 1, 8: 2, 9: 4, 10: 8, 11: 4, 12: 8, 13: 4}
@@ -43,7 +44,13 @@ def measure_tiff(source: Source) -> Measure | None:
         return broken(kind, min(reader.end, source.size), "no picture data are named")
     if reader.end > source.size:
         return broken(kind, source.size, "its directories point beyond the end")
-    return Measure(kind, reader.end, True, Proof.STRUCTURE, f"{len(seen)} directories, all they point to lies inside")
+    return Measure(
+        kind,
+        reader.end,
+        True,
+        Proof.STRUCTURE,
+        f"{plural(len(seen), 'directory', 'directories')}, all that is pointed to lies inside",
+    )
 
 
 class _Reader:

@@ -15,7 +15,7 @@ from sastrugi.units import format_size, percent, printable
 if TYPE_CHECKING:
     import pandas as pd
 
-    from sastrugi.scoring.scorecard import Scorecard
+    from sastrugi.scoring.scorecard import FileScore, Scorecard
 
 _MOST_LINES = 30
 _NOT_XML = re.compile("[^\t\n\x20-\ud7ff\ue000-\ufffd\U00010000-\U0010ffff]")
@@ -117,15 +117,7 @@ def as_junit(card: Scorecard, missed: Sequence[str] = ()) -> str:
     Source: the JUnit XML that continuous-integration systems read (testsuite, testcase, failure, skipped).
     """
     cases = [*card.files]
-    failed, skipped = [], []
-    for file in cases:
-        in_part = bool(file.size) and not file.intact
-        attainable = file.ceiling_bytes == 1 or file.completeness < file.ceiling_bytes
-        unnamed = not file.named and worth_of_name(file.name) < worth_of_name(file.ceiling_name)
-        if (in_part and attainable) or (unnamed and (not in_part or file.has_content)):
-            failed.append(file)
-        elif in_part or not file.named:
-            skipped.append(file)
+    failed, skipped = _failed_and_skipped(cases)
     suite = ElementTree.Element(
         "testsuite", name=_xml(f"{card.specimen}: {card.set}"), tests=str(len(cases) + bool(missed)),
         failures=str(len(failed) + bool(missed)), skipped=str(len(skipped)), errors="0",
@@ -136,9 +128,9 @@ def as_junit(card: Scorecard, missed: Sequence[str] = ()) -> str:
     for file in cases:
         folder, _, name = file.path.strip("/").rpartition("/")
         case = ElementTree.SubElement(suite, "testcase", classname=_xml(folder or "/"), name=_xml(name))
-        if file in skipped:
+        if file.id in skipped:
             ElementTree.SubElement(case, "skipped", message=_xml(file.reason))
-        elif file in failed:
+        elif file.id in failed:
             complete, ceiling = percent(file.completeness), percent(file.ceiling_bytes)
             named = f"name {file.name} of {file.ceiling_name}"
             told = f"{file.content}, {complete} complete of {ceiling}, {named}: {file.reason}"
@@ -151,6 +143,21 @@ def as_junit(card: Scorecard, missed: Sequence[str] = ()) -> str:
         case = ElementTree.SubElement(suite, "testcase", classname="floors", name="floors")
         ElementTree.SubElement(case, "failure", message=_xml("; ".join(missed)), type="floor")
     return '<?xml version="1.0" encoding="UTF-8"?>\n' + ElementTree.tostring(suite, encoding="unicode") + "\n"
+
+
+def _failed_and_skipped(cases: Sequence[FileScore]) -> tuple[set[int], set[int]]:
+    """The numbers of files that fell short of their ceiling, and of those that could not come back whole."""
+    failed: set[int] = set()
+    skipped: set[int] = set()
+    for file in cases:
+        in_part = bool(file.size) and not file.intact
+        attainable = file.ceiling_bytes == 1 or file.completeness < file.ceiling_bytes
+        unnamed = not file.named and worth_of_name(file.name) < worth_of_name(file.ceiling_name)
+        if (in_part and attainable) or (unnamed and (not in_part or file.has_content)):
+            failed.add(file.id)
+        elif in_part or not file.named:
+            skipped.add(file.id)
+    return failed, skipped
 
 
 def _xml_lines(text: str) -> str:
