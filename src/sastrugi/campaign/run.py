@@ -9,16 +9,17 @@ import shutil
 import time
 from collections.abc import Iterator
 from contextlib import suppress
-from dataclasses import dataclass, field
+from dataclasses import asdict, dataclass, field
 from pathlib import Path
+from typing import Any
 
 from sastrugi.campaign.ledger import Ledger
 from sastrugi.campaign.local import Limits, run_here
 from sastrugi.campaign.matrix import Campaign, Cell
-from sastrugi.campaign.record import SCORECARD_FILE, TRIAL_FILE, Trial, read_trial, scorecard_of
+from sastrugi.campaign.record import SCORECARD_FILE, Trial, read_trial, scorecard_of
 from sastrugi.campaign.specimens import SpecimenStore
 from sastrugi.campaign.work import Done, Task
-from sastrugi.errors import EngineError, SastrugiError, system_words
+from sastrugi.errors import EngineError, LedgerError, SastrugiError, system_words
 from sastrugi.progress import Progress
 from sastrugi.safety import write_text
 from sastrugi.scoring.floors import missed, parse_floors
@@ -34,9 +35,30 @@ _SAVE = 1.0
 """Seconds between two saves of the list of cells."""
 
 
+@dataclass(frozen=True, slots=True)
+class CellFigures:
+    """The headline of a cell, in numbers of files (of those with content; of all, for names) and of results."""
+
+    files: int
+    intact: float
+    attainable: float
+    named_of: int
+    named: float
+    noise: int
+    results: int
+
+    @classmethod
+    def of(cls, card: Scorecard) -> CellFigures:
+        intact, named = card.intact, card.named
+        return cls(
+            intact.of_set, intact.value, intact.of_ceiling, named.of_set, named.value, card.classes.get("noise", 0),
+            len(card.results),
+        )  # fmt: skip
+
+
 @dataclass(slots=True)
 class CellState:
-    """One cell as it stands: where its trial is, or why there is none; and the floors of the gate that it missed."""
+    """One cell as it stands: its trial and headline, or why there is none; and what it missed of the gate."""
 
     key: str
     label: str
@@ -45,6 +67,7 @@ class CellState:
     engine: str
     repeat: int
     trial: Trial | None = None
+    figures: CellFigures | None = None
     problem: str = ""
     below_the_gate: tuple[str, ...] = ()
 
@@ -93,9 +116,10 @@ def run_campaign(
     tasks = [
         Task(cell, campaign.text.name, campaign.text.files_of, kept) for cell in campaign.cells if not book.stands(cell)
     ]
+    todo = {task.cell.key for task in tasks}
     for cell in campaign.cells:
-        if book.stands(cell):
-            book.ended(cell.key, ledger)
+        if cell.key not in todo:
+            book.standing(cell.key, ledger)
 
     def tell(done: Done) -> None:
         if done.problem:
@@ -118,7 +142,10 @@ def run_campaign(
             run_here(tasks, SpecimenStore(folder / SPECIMENS), folder / CELLS, limits, progress, tell)
     finally:
         book.save(now=True)
-    _clear_others(folder / CELLS, {cell.key for cell in campaign.cells})
+    if book.ledger_problem:
+        raise LedgerError(
+            f"{book.ledger_problem}; all trials stand in {folder}: run it again, and what is missing is added"
+        )
     return read_campaign(folder)
 
 
@@ -150,8 +177,22 @@ class _Book:
     def __init__(self, campaign: Campaign, folder: Path, gate: Gate) -> None:
         self._campaign, self._folder, self._gate = campaign, folder, gate
         self.problems: dict[str, str] = {}
+        self.ledger_problem = ""
         self._below: dict[str, list[str]] = {}
+        self._figures: dict[str, CellFigures] = {}
+        self._told = campaign.text.gate.model_dump(mode="json")
+        self._known: set[str] | None = None
         self._saved = 0.0
+        if (folder / CAMPAIGN_FILE).is_file():
+            self._take_over(_read_list(folder))
+
+    def _take_over(self, document: dict[str, Any]) -> None:
+        """What an earlier run wrote of cells: they need not be read again, unless the gate is another one."""
+        with suppress(KeyError, TypeError, AttributeError):
+            for row in document["cells"] if document.get("gate") == self._told else ():
+                if row.get("figures"):
+                    self._figures[row["key"]] = CellFigures(**row["figures"])
+                    self._below[row["key"]] = list(row["below_the_gate"])
 
     def stands(self, cell: Cell) -> bool:
         """Whether a cell's trial is there and can be read."""
@@ -162,12 +203,24 @@ class _Book:
             shutil.rmtree(at, ignore_errors=True)
             return False
 
+    def standing(self, key: str, ledger: Ledger | None) -> None:
+        """A cell of an earlier run: it is read if its headline is not known, or if the ledger has it not."""
+        if ledger is not None and self._known is None:
+            self._known = ledger.numbers()
+        kept = ledger is None or read_trial(self._folder / CELLS / key).id in (self._known or ())
+        if key not in self._figures or not kept:
+            self.ended(key, ledger)
+
     def ended(self, key: str, ledger: Ledger | None) -> None:
+        """A cell has ended. A ledger that cannot be written stops no other cell: the trial stands in its folder."""
         at = self._folder / CELLS / key
         trial, card = read_trial(at), scorecard_of(at)
-        self._below[key] = self._gate.missed(trial, card)
+        self._figures[key], self._below[key] = CellFigures.of(card), self._gate.missed(trial, card)
         if ledger is not None:
-            ledger.add(trial, card)
+            try:
+                ledger.add(trial, card)
+            except LedgerError as error:
+                self.ledger_problem = str(error)
 
     def save(self, now: bool = False) -> None:
         if not now and time.monotonic() - self._saved < _SAVE:
@@ -178,26 +231,19 @@ class _Book:
                 "key": cell.key, "label": cell.label, "specimen": cell.wanted.label,
                 "parameters": dict(cell.wanted.parameters), "engine": cell.engine.name, "repeat": cell.repeat,
                 "problem": self.problems.get(cell.key, ""), "below_the_gate": self._below.get(cell.key, []),
+                "figures": asdict(self._figures[cell.key]) if cell.key in self._figures else None,
             }
             for cell in self._campaign.cells
         ]  # fmt: skip
         document = {
             "format": _FORMAT, "version": _VERSION, "name": self._campaign.text.name,
             "title": self._campaign.text.title, "engines": [engine.name for engine in self._campaign.engines],
-            "cells": cells,
+            "gate": self._told, "cells": cells,
         }  # fmt: skip
         write_text(self._folder / CAMPAIGN_FILE, json.dumps(document, ensure_ascii=False, indent=1) + "\n")
 
 
-def _clear_others(cells: Path, keys: set[str]) -> None:
-    """Take away the trials of cells that the campaign has no more: they are in the ledger."""
-    for path in cells.iterdir():
-        if _KEY.fullmatch(path.name) and path.name not in keys and (path / TRIAL_FILE).is_file():
-            with suppress(OSError):
-                shutil.rmtree(path)
-
-
-def _read_list(folder: Path) -> dict[str, object]:
+def _read_list(folder: Path) -> dict[str, Any]:
     path = folder / CAMPAIGN_FILE
     try:
         document = parse_json(read_text(path, _LARGEST))
@@ -214,10 +260,10 @@ def _read_list(folder: Path) -> dict[str, object]:
 
 def read_campaign(folder: Path) -> CampaignState:
     """A campaign's folder as it stands, also while the campaign runs. Raises EngineError."""
-    document: dict[str, object] = _read_list(folder)
+    document = _read_list(folder)
     try:
-        state = CampaignState(folder, str(document["name"]), str(document["title"]), list(document["engines"]))  # type: ignore[call-overload]
-        for row in document["cells"]:  # type: ignore[attr-defined]
+        state = CampaignState(folder, str(document["name"]), str(document["title"]), list(document["engines"]))
+        for row in document["cells"]:
             if not _KEY.fullmatch(row["key"]):
                 raise ValueError(row["key"])
             cell = CellState(
@@ -227,6 +273,8 @@ def read_campaign(folder: Path) -> CampaignState:
             at = folder / CELLS / cell.key
             if (at / SCORECARD_FILE).is_file():
                 cell.trial = read_trial(at)
+                told = row.get("figures")  # not yet, of one that ended a moment ago
+                cell.figures = CellFigures(**told) if told else CellFigures.of(scorecard_of(at))
             state.cells.append(cell)
     except (KeyError, TypeError, ValueError, AttributeError) as error:
         raise EngineError(f"{folder / CAMPAIGN_FILE}: is damaged: run the campaign again") from error

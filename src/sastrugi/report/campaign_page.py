@@ -9,7 +9,7 @@ from typing import TYPE_CHECKING, Any
 import numpy as np
 
 from sastrugi.progress import Progress
-from sastrugi.report.campaign_view import Tally, by_engine
+from sastrugi.report.campaign_view import Tally, by_engine, tallies
 from sastrugi.report.pages import page
 from sastrugi.report.style import GREEN
 from sastrugi.report.svg import bare, svg
@@ -34,16 +34,15 @@ Scored = list[tuple["CellState", "Scorecard"]]
 def campaign_page(state: CampaignState, progress: Progress) -> str:
     progress.start("read", len(state.cells), "cells")
     scored: Scored = []
-    tally: defaultdict[tuple[str, str], Tally] = defaultdict(Tally)
+    tally = tallies(state)
     for cell, card in state.scorecards():
-        tally[cell.specimen, cell.engine].add(cell, card)
         scored.append((cell, card))
         progress.at(len(scored))
         progress.check()
     specimens = list(dict.fromkeys(cell.specimen for cell in state.cells))
-    ranking = by_engine(dict(tally))
+    ranking = by_engine(tally)
     figures = {
-        "matrix": _heat_of_specimens(specimens[:_MOST_ROWS], state.engines, dict(tally)),
+        "matrix": _heat_of_specimens(specimens[:_MOST_ROWS], state.engines, tally),
         "kinds": _heat_of_kinds(scored, state.engines),
         "survival": survival(scored, state.engines),
         "speed": _speed(ranking),

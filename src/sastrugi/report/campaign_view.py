@@ -16,7 +16,6 @@ from sastrugi.units import format_seconds, format_size, percent, printable
 
 if TYPE_CHECKING:
     from sastrugi.campaign.run import CampaignState, CellState
-    from sastrugi.scoring.scorecard import Scorecard
 
 _MOST_ROWS = 60
 _WELL, _HALF = 0.95, 0.5
@@ -39,16 +38,12 @@ class Tally:
     memory: int = 0
     badly: int = 0
 
-    def add(self, cell: CellState, card: Scorecard) -> None:
-        assert cell.trial is not None
+    def add(self, cell: CellState) -> None:
+        """One more cell that has ended."""
+        assert cell.trial is not None and cell.figures is not None
         self.cells += 1
-        self.files += card.intact.of_set
-        self.intact += card.intact.value
-        self.attainable += card.intact.of_ceiling
-        self.named_of += card.named.of_set
-        self.named += card.named.value
-        self.noise += card.classes.get("noise", 0)
-        self.results += len(card.results)
+        for name in cell.figures.__dataclass_fields__:
+            setattr(self, name, getattr(self, name) + getattr(cell.figures, name))
         self.seconds += cell.trial.measures.seconds or 0.0
         self.memory = max(self.memory, cell.trial.measures.memory or 0)
         self.badly += not cell.trial.ended_well
@@ -66,8 +61,9 @@ class Tally:
 def tallies(state: CampaignState) -> dict[tuple[str, str], Tally]:
     """By specimen and engine; repeats together."""
     out: defaultdict[tuple[str, str], Tally] = defaultdict(Tally)
-    for cell, card in state.scorecards():
-        out[cell.specimen, cell.engine].add(cell, card)
+    for cell in state.cells:
+        if cell.trial is not None:
+            out[cell.specimen, cell.engine].add(cell)
     return dict(out)
 
 

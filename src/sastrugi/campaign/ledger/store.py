@@ -122,8 +122,10 @@ class Ledger:
 
         try:
             return self._do(work, writing=True)
-        except IntegrityError:  # another process kept it in the meantime
-            return False
+        except IntegrityError as error:
+            if trial.id in self.numbers():  # another process kept it in the meantime
+                return False
+            raise LedgerError(_words(error, self.told)) from error
 
     def rows(
         self, where: Mapping[str, str] | None = None, limit: int = 0, newest_first: bool = True
@@ -148,6 +150,10 @@ class Ledger:
             query = query.where(_fits(name, pattern))
         query = query.order_by(func.min(t.began), label)
         return self._do(lambda connection: [Sums(*row) for row in connection.execute(query)])
+
+    def numbers(self) -> set[str]:
+        """The numbers of all trials."""
+        return self._do(lambda connection: {row[0] for row in connection.execute(select(trials.c.id))})
 
     def count(self) -> int:
         return self._do(
