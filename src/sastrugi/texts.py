@@ -30,6 +30,14 @@ def read_text(path: Path, most: int, encoding: str = "utf-8") -> str:
         raise ValueError(f"it is no text in UTF-8 (byte {error.start:,})") from None
 
 
+def require_whole_characters(document: Any) -> None:
+    """Raise ValueError if a text in a JSON document holds half a character, which no file and no table takes."""
+    try:
+        json.dumps(document, ensure_ascii=False).encode()
+    except UnicodeEncodeError:
+        raise ValueError("it holds half a character") from None
+
+
 def parse_json(text: str | bytes) -> Any:
     """What a JSON text says. Raises ValueError, also for one that is nested too deep."""
     try:

@@ -11,7 +11,7 @@ from sastrugi.errors import EngineError, system_words
 from sastrugi.media import Extent
 from sastrugi.scoring.reading import read_scorecard
 from sastrugi.scoring.scorecard import Scorecard
-from sastrugi.texts import parse_json, read_text
+from sastrugi.texts import parse_json, read_text, require_whole_characters
 
 TRIAL_FILE, SCORECARD_FILE, LOG_FILE, RESULTS_FOLDER = "trial.json", "scorecard.json", "output.log", "results"
 TRIAL_VERSION = 1
@@ -119,8 +119,9 @@ def parse_trial(document: Any, origin: str) -> Trial:
             f"{origin}: is version {document.get('version')!s:.20} of the record, this program reads {TRIAL_VERSION}"
         )
     try:
+        require_whole_characters(document)
         return Trial.model_validate(document)
-    except (ValidationError, RecursionError, OverflowError) as error:
+    except (ValidationError, ValueError, RecursionError, OverflowError) as error:
         raise EngineError(f"{origin}: is damaged: run the trial again") from error
 
 

@@ -4,14 +4,15 @@ from __future__ import annotations
 
 import json
 import os
-import re
 import shutil
 import time
 from collections.abc import Iterator
 from contextlib import suppress
-from dataclasses import asdict, dataclass, field
+from dataclasses import dataclass, field
 from pathlib import Path
-from typing import Any
+from typing import Annotated, Any
+
+from pydantic import BaseModel, ConfigDict, Field, ValidationError
 
 from sastrugi.campaign.ledger import Ledger
 from sastrugi.campaign.local import Limits, run_here
@@ -24,35 +25,40 @@ from sastrugi.progress import Progress
 from sastrugi.safety import write_text
 from sastrugi.scoring.floors import missed, parse_floors
 from sastrugi.scoring.scorecard import Scorecard
-from sastrugi.texts import parse_json, read_text
+from sastrugi.texts import parse_json, read_text, require_whole_characters
 from sastrugi.units import parse_share
 
 CAMPAIGN_FILE, CELLS, SPECIMENS = "campaign.json", "cells", "specimens"
 _FORMAT, _VERSION = "sastrugi-campaign", 1
 _LARGEST = 256 << 20
-_KEY = re.compile(r"[0-9a-f]{16}")
+_KEY = r"^[0-9a-f]{16}$"
 _SAVE = 1.0
 """Seconds between two saves of the list of cells."""
 
 
-@dataclass(frozen=True, slots=True)
-class CellFigures:
+Count = Annotated[int, Field(ge=0, le=1 << 53)]
+Amount = Annotated[float, Field(ge=0, le=1 << 53)]
+
+
+class CellFigures(BaseModel):
     """The headline of a cell, in numbers of files (of those with content; of all, for names) and of results."""
 
-    files: int
-    intact: float
-    attainable: float
-    named_of: int
-    named: float
-    noise: int
-    results: int
+    model_config = ConfigDict(extra="forbid", frozen=True, allow_inf_nan=False)
+
+    files: Count
+    intact: Amount
+    attainable: Amount
+    named_of: Count
+    named: Amount
+    noise: Count
+    results: Count
 
     @classmethod
     def of(cls, card: Scorecard) -> CellFigures:
         intact, named = card.intact, card.named
         return cls(
-            intact.of_set, intact.value, intact.of_ceiling, named.of_set, named.value, card.classes.get("noise", 0),
-            len(card.results),
+            files=intact.of_set, intact=intact.value, attainable=intact.of_ceiling, named_of=named.of_set,
+            named=named.value, noise=card.classes.get("noise", 0), results=len(card.results),
         )  # fmt: skip
 
 
@@ -188,7 +194,7 @@ class _Book:
 
     def _take_over(self, document: dict[str, Any]) -> None:
         """What an earlier run wrote of cells: they need not be read again, unless the gate is another one."""
-        with suppress(KeyError, TypeError, AttributeError):
+        with suppress(KeyError, TypeError, AttributeError, ValidationError):
             for row in document["cells"] if document.get("gate") == self._told else ():
                 if row.get("figures"):
                     self._figures[row["key"]] = CellFigures(**row["figures"])
@@ -231,7 +237,7 @@ class _Book:
                 "key": cell.key, "label": cell.label, "specimen": cell.wanted.label,
                 "parameters": dict(cell.wanted.parameters), "engine": cell.engine.name, "repeat": cell.repeat,
                 "problem": self.problems.get(cell.key, ""), "below_the_gate": self._below.get(cell.key, []),
-                "figures": asdict(self._figures[cell.key]) if cell.key in self._figures else None,
+                "figures": self._figures[cell.key].model_dump() if cell.key in self._figures else None,
             }
             for cell in self._campaign.cells
         ]  # fmt: skip
@@ -247,6 +253,7 @@ def _read_list(folder: Path) -> dict[str, Any]:
     path = folder / CAMPAIGN_FILE
     try:
         document = parse_json(read_text(path, _LARGEST))
+        require_whole_characters(document)
     except OSError as error:
         raise EngineError(
             f"{folder}: holds no campaign ({CAMPAIGN_FILE}): make one with 'sastrugi campaign run'"
@@ -258,24 +265,45 @@ def _read_list(folder: Path) -> dict[str, Any]:
     return document
 
 
+class _Row(BaseModel):
+    model_config = ConfigDict(extra="ignore")
+    key: Annotated[str, Field(pattern=_KEY)]
+    label: str
+    specimen: str
+    parameters: dict[str, str]
+    engine: str
+    repeat: int
+    problem: str
+    below_the_gate: tuple[str, ...]
+    figures: CellFigures | None = None
+
+
+class _List(BaseModel):
+    """The list of cells, as it is read."""
+
+    model_config = ConfigDict(extra="ignore")
+    name: str
+    title: str
+    engines: list[str]
+    cells: list[_Row]
+
+
 def read_campaign(folder: Path) -> CampaignState:
     """A campaign's folder as it stands, also while the campaign runs. Raises EngineError."""
-    document = _read_list(folder)
     try:
-        state = CampaignState(folder, str(document["name"]), str(document["title"]), list(document["engines"]))
-        for row in document["cells"]:
-            if not _KEY.fullmatch(row["key"]):
-                raise ValueError(row["key"])
-            cell = CellState(
-                row["key"], row["label"], row["specimen"], dict(row["parameters"]), row["engine"], row["repeat"],
-                problem=row["problem"], below_the_gate=tuple(row["below_the_gate"]),
-            )  # fmt: skip
-            at = folder / CELLS / cell.key
-            if (at / SCORECARD_FILE).is_file():
-                cell.trial = read_trial(at)
-                told = row.get("figures")  # not yet, of one that ended a moment ago
-                cell.figures = CellFigures(**told) if told else CellFigures.of(scorecard_of(at))
-            state.cells.append(cell)
-    except (KeyError, TypeError, ValueError, AttributeError) as error:
+        listed = _List.model_validate(_read_list(folder))
+    except (ValidationError, RecursionError, OverflowError) as error:
         raise EngineError(f"{folder / CAMPAIGN_FILE}: is damaged: run the campaign again") from error
+    state = CampaignState(folder, listed.name, listed.title, listed.engines)
+    for row in listed.cells:
+        cell = CellState(
+            row.key, row.label, row.specimen, row.parameters, row.engine, row.repeat, problem=row.problem,
+            below_the_gate=row.below_the_gate,
+        )  # fmt: skip
+        at = folder / CELLS / cell.key
+        if (at / SCORECARD_FILE).is_file():
+            cell.trial = read_trial(at)
+            # Of one that ended a moment ago the list does not tell yet.
+            cell.figures = row.figures or CellFigures.of(scorecard_of(at))
+        state.cells.append(cell)
     return state

@@ -42,7 +42,7 @@ class Tally:
         """One more cell that has ended."""
         assert cell.trial is not None and cell.figures is not None
         self.cells += 1
-        for name in cell.figures.__dataclass_fields__:
+        for name in type(cell.figures).model_fields:
             setattr(self, name, getattr(self, name) + getattr(cell.figures, name))
         self.seconds += cell.trial.measures.seconds or 0.0
         self.memory = max(self.memory, cell.trial.measures.memory or 0)

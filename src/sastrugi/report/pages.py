@@ -5,14 +5,21 @@ from __future__ import annotations
 from functools import cache
 from typing import Any
 
-from sastrugi.units import format_seconds, format_size, percent
+from sastrugi.units import format_seconds, format_size, percent, printable
+
+
+def _plain(value: Any) -> Any:
+    """What a page can hold of a text that comes from outside."""
+    return printable(value) if type(value) is str else value
 
 
 @cache
 def _environment() -> Any:
     from jinja2 import Environment, PackageLoader
 
-    environment = Environment(loader=PackageLoader("sastrugi.report"), autoescape=True, trim_blocks=True)
+    environment = Environment(
+        loader=PackageLoader("sastrugi.report"), autoescape=True, trim_blocks=True, finalize=_plain
+    )
     environment.filters |= {
         "percent": percent,
         "size": format_size,

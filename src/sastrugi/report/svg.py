@@ -19,7 +19,10 @@ def svg(width: float, height: float, label: str, draw: Callable[[Drawing], None]
     matplotlib.use("Agg")
     from matplotlib import pyplot
 
-    settings: Any = {"svg.hashsalt": "sastrugi", "svg.fonttype": "none", "font.family": "sans-serif", "font.size": 10}
+    settings: Any = {
+        "svg.hashsalt": "sastrugi", "svg.fonttype": "none", "font.family": "sans-serif", "font.size": 10,
+        "text.parse_math": False,  # names of engines and specimens are no formulas
+    }  # fmt: skip
     with matplotlib.rc_context(settings):
         drawing = pyplot.figure(figsize=(width, height), layout="constrained")
         try:

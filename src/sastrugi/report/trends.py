@@ -55,6 +55,7 @@ def draw_trend(lines: Sequence[Line], by: str, target: Path) -> None:
 
     drawn = sorted(lines, key=lambda line: -len(line.points))[:_MOST_DRAWN]
     labels = list(dict.fromkeys(point.label for line in lines for point in line.points))
+    matplotlib.rcParams["text.parse_math"] = False  # names of engines and specimens are no formulas
     figure, axes = pyplot.subplots(figsize=(10, 5.6), layout="constrained")
     try:
         for number, line in enumerate(drawn):

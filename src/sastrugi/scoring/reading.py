@@ -9,7 +9,7 @@ from pydantic import ValidationError
 
 from sastrugi.errors import SastrugiError, system_words
 from sastrugi.scoring.scorecard import SCORECARD_VERSION, Scorecard
-from sastrugi.texts import parse_json, read_text
+from sastrugi.texts import parse_json, read_text, require_whole_characters
 
 _FORMAT = "sastrugi-scorecard"
 _OLDEST = 2
@@ -30,6 +30,8 @@ def read_scorecard(path: Path) -> Scorecard:
 def parse_scorecard(text: str | bytes, origin: str) -> Scorecard:
     try:
         document = parse_json(text)
+        if b"\\ud" in (text.encode() if isinstance(text, str) else text).lower():
+            require_whole_characters(document)
     except ValueError as error:
         raise SastrugiError(f"{origin}: is no scorecard: {error}") from error
     if not isinstance(document, dict) or document.get("format") != _FORMAT:

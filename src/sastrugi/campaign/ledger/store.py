@@ -177,15 +177,10 @@ class Ledger:
         return parse_trial(record, f"trial {number[:8]}"), _unpacked(packed, f"trial {number[:8]}")
 
     def _do(self, work: Callable[[Connection], T], writing: bool = False) -> T:
-        try:
-            with self._engine.begin() as connection:
-                if writing and self._engine.dialect.name == "sqlite":
-                    connection.exec_driver_sql("BEGIN IMMEDIATE")
-                return work(connection)
-        except IntegrityError:
-            raise
-        except SQLAlchemyError as error:
-            raise LedgerError(_words(error, self.told)) from error
+        with _telling(self.told, but=IntegrityError), self._engine.begin() as connection:
+            if writing and self._engine.dialect.name == "sqlite":
+                connection.exec_driver_sql("BEGIN IMMEDIATE")
+            return work(connection)
 
 
 def _fits(name: str, pattern: str) -> Any:
@@ -299,11 +294,16 @@ def migrate(engine: Engine, to: str = "head") -> None:
 
 
 @contextmanager
-def _telling(told: str) -> Iterator[None]:
+def _telling(told: str, but: type[SQLAlchemyError] | tuple[()] = ()) -> Iterator[None]:
+    """Say what the database says in words of ours; `but` is for the caller."""
     try:
         yield
+    except but:
+        raise
     except SQLAlchemyError as error:
         raise LedgerError(_words(error, told)) from error
+    except (ValueError, TypeError, OverflowError, RecursionError) as error:  # what stands there is nothing we wrote
+        raise LedgerError(f"{told}: is damaged: {' '.join(str(error).split())[:80]}") from error
 
 
 def _words(error: SQLAlchemyError, told: str) -> str:

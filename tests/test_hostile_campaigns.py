@@ -1,0 +1,190 @@
+"""Hostile input of trials, comparisons, campaigns and ledgers: one clear error, or a whole result."""
+
+from __future__ import annotations
+
+import copy
+import json
+import random
+import sqlite3
+import tomllib
+from pathlib import Path
+from typing import Any
+
+import pytest
+import tomli_w
+from hypothesis import given, settings
+from hypothesis import strategies as st
+
+from sastrugi.campaign.engines import parse_engines, read_toml
+from sastrugi.campaign.ledger import open_ledger
+from sastrugi.campaign.matrix import make_campaign
+from sastrugi.campaign.record import parse_trial, read_trial
+from sastrugi.campaign.run import read_campaign
+from sastrugi.errors import SastrugiError
+from sastrugi.progress import Progress
+from sastrugi.report.campaign_page import campaign_page
+from sastrugi.report.comparison_page import comparison_page
+from sastrugi.report.exports import as_csv, as_junit, as_markdown
+from sastrugi.report.page import render
+from sastrugi.scoring.paired import compare
+from sastrugi.scoring.reading import parse_scorecard
+from tests.conftest import Program
+from tests.test_hostile import mutated
+
+ENGINES = """
+engines = 1
+[[engine]]
+name = "mine"
+version = "2"
+run = ["program", "{medium}", "{results}"]
+environment = { LANG = "C" }
+time-limit = "5 min"
+memory-limit = "1 GiB"
+exit = { done = [0], partly = [3] }
+claims = "claims.csv"
+leave-out = ["*.log"]
+[[engine]]
+name = "own"
+built-in = true
+passes = ["tables"]
+"""
+CAMPAIGN = """
+campaign = 1
+name = "season"
+title = "A season"
+engines = ["fast-look", "all-passes"]
+repeats = 2
+[limits]
+jobs = 2
+memory = "1 GiB"
+[gate]
+floor = ["intact=0.5"]
+max-noise = "2%"
+[[specimens]]
+recipe = "camera-card"
+vary = { seed = [1, 2], loss = ["delete"], churn = ["0 B", "1 MiB"] }
+"""
+
+
+@pytest.fixture(scope="module")
+def trial_folder(sastrugi: Program, demo: Path, tmp_path_factory: pytest.TempPathFactory) -> Path:
+    folder = tmp_path_factory.mktemp("trial") / "trial"
+    sastrugi("trial", demo / "specimen", "--engine", "plain-reader", "--into", folder, "--ledger", "none")
+    return folder
+
+
+@given(seed=st.integers(0, 1 << 32))
+def test_texts_of_engines_and_campaigns(tmp_path_factory: pytest.TempPathFactory, seed: int) -> None:
+    dice = random.Random(seed)
+    try:
+        engines, campaign = (
+            tomllib.loads(tomli_w.dumps(mutated(tomllib.loads(text), dice)).encode().decode())
+            for text in (ENGINES, CAMPAIGN)
+        )
+    except (TypeError, ValueError):
+        return  # nothing that TOML can say
+    for work in (lambda: parse_engines(engines, "it"), lambda: make_campaign(campaign, "it", Path())):
+        try:
+            assert work()
+        except SastrugiError as error:
+            assert "\n" not in str(error) and len(str(error)) < 600
+    path = tmp_path_factory.getbasetemp() / "engines.toml"
+    raw = bytearray(ENGINES.encode())
+    for _ in range(dice.randint(1, 4)):
+        raw[dice.randrange(len(raw))] = dice.randrange(256)
+    path.write_bytes(raw)
+    try:
+        parse_engines(read_toml(path), "it")
+    except SastrugiError as error:
+        assert "\n" not in str(error)
+    with_nulls = tomli_w.dumps({"engines": 1, "engine": [{"name": "x", "run": ["{medium}" * 3000]}]})
+    assert parse_engines(tomllib.loads(with_nulls), "it")
+
+
+@settings(max_examples=60)
+@given(seed=st.integers(0, 1 << 32))
+def test_scorecards_and_records(trial_folder: Path, seed: int) -> None:
+    """What can be read can be reported in every format, and compared."""
+    dice = random.Random(seed)
+    card = mutated(json.loads((trial_folder / "scorecard.json").read_text()), dice)
+    record = mutated(json.loads((trial_folder / "trial.json").read_text()), dice)
+    try:
+        read = parse_scorecard(json.dumps(card), "it")
+        pages = (as_csv(read), as_markdown(read, read.title), as_junit(read), render(read, read.title))
+        assert all(pages) and compare([read], [read]).intact.p == 1.0
+    except SastrugiError as error:
+        assert "\n" not in str(error)
+    try:
+        assert parse_trial(record, "it").spoken is not None
+    except SastrugiError as error:
+        assert "\n" not in str(error)
+
+
+@settings(max_examples=30)
+@given(seed=st.integers(0, 1 << 32))
+def test_lists_of_campaigns(trial_folder: Path, tmp_path_factory: pytest.TempPathFactory, seed: int) -> None:
+    dice = random.Random(seed)
+    folder = tmp_path_factory.mktemp("campaign")
+    row: dict[str, Any] = {
+        "key": "ab" * 8, "label": "card × mine", "specimen": "$\\frac{card", "parameters": {"churn": "1 MiB"}, "engine": "mine",
+        "repeat": 1, "problem": "", "below_the_gate": [],
+        "figures": {"files": 1, "intact": 1.0, "attainable": 1.0, "named_of": 1, "named": 1.0, "noise": 0, "results": 1},
+    }  # fmt: skip
+    other = copy.deepcopy(row) | {"key": "cd" * 8, "parameters": {"churn": "2 MiB"}}
+    whole = {"format": "sastrugi-campaign", "version": 1, "name": "c", "title": "C", "engines": ["mine"], "gate": {}}
+    for key in (row["key"], other["key"]):
+        (folder / "cells" / key).mkdir(parents=True)
+        for name in ("trial.json", "scorecard.json"):
+            (folder / "cells" / key / name).write_bytes((trial_folder / name).read_bytes())
+    (folder / "campaign.json").write_text(json.dumps(mutated(whole | {"cells": [row, other]}, dice)))
+    try:
+        assert campaign_page(read_campaign(folder), Progress()).startswith("<!DOCTYPE html>")
+    except SastrugiError as error:
+        assert "\n" not in str(error)
+
+
+@settings(max_examples=20)
+@given(seed=st.integers(0, 1 << 32))
+def test_ledgers(trial_folder: Path, tmp_path_factory: pytest.TempPathFactory, seed: int) -> None:
+    """Bytes of a ledger that are wrong, and rows that somebody wrote into it."""
+    dice = random.Random(seed)
+    path = tmp_path_factory.mktemp("ledger") / "trials.ledger"
+    card = parse_scorecard((trial_folder / "scorecard.json").read_text(), "it")
+    with open_ledger(str(path)) as ledger:
+        ledger.add(read_trial(trial_folder), card)
+    if dice.random() < 0.5:
+        data = bytearray(path.read_bytes())
+        for _ in range(dice.randint(1, 30)):
+            data[dice.randrange(len(data))] = dice.randrange(256)
+        path.write_bytes(data)
+    else:
+        column = dice.choice(["began", "intact", "files", "seconds", "record", "engine"])
+        with sqlite3.connect(path) as connection:
+            value = dice.choice(["", "\x00\x9b", -1, 2**62, 1e308, "[" * 5000])
+            connection.execute(f"UPDATE trials SET {column} = ?", (value,))
+            connection.execute(
+                "UPDATE scorecards SET scorecard = ?", (dice.choice([b"", b"\x28\xb5\x2f\xfd", b"x" * 99]),)
+            )
+    try:
+        with open_ledger(str(path), new=False) as ledger:
+            rows = ledger.rows()
+            ledger.sums("day")
+            for row in rows:
+                ledger.read(row.id)
+    except SastrugiError as error:
+        assert "\n" not in str(error)
+
+
+def test_comparisons_of_odd_names(trial_folder: Path) -> None:
+    """Names with markup and control characters come through as text."""
+    card = parse_scorecard((trial_folder / "scorecard.json").read_text(), "it")
+    odd = [file.model_copy(update={"path": f"/<script>{n}\x9b[31m/{file.path}"}) for n, file in enumerate(card.files)]
+    other = card.model_copy(update={"files": tuple(file.model_copy(update={"content": "missing"}) for file in odd)})
+    from sastrugi.campaign.sides import Scored, Side
+
+    sides = [
+        Side("<b>one</b>", (Scored(card.model_copy(update={"files": tuple(odd)})),)),
+        Side("two", (Scored(other),)),
+    ]
+    page = comparison_page(sides, [compare(sides[0].cards, sides[1].cards)])
+    assert "<script>" not in page and "<b>one" not in page and "\x9b" not in page
