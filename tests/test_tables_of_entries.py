@@ -15,7 +15,8 @@ from numpy.typing import NDArray
 from sastrugi.media import Extent
 from sastrugi.recovery.safe_destination import counted_names, numbered
 from sastrugi.recovery.sector_survey import _near_joined
-from sastrugi.volumes._fat_family.reader import ChainReader, runs_of
+from sastrugi.volumes._fat_family.reader import ChainReader
+from sastrugi.volumes.allocation import runs_of
 from sastrugi.volumes.exfat import directory as exfat
 from sastrugi.volumes.exfat.layout import set_checksum, set_checksums
 from sastrugi.volumes.fat import directory as fat

@@ -11,7 +11,7 @@ from numpy.typing import NDArray
 
 from sastrugi.media.extents import Extent, RangeSet, total
 from sastrugi.report.style import BLUE, GREEN, GREY, INK, ORANGE, PALE, PURPLE, SKY, VERMILION, YELLOW
-from sastrugi.volumes._fat_family.reader import runs_of
+from sastrugi.volumes.allocation import runs_of
 
 if TYPE_CHECKING:
     from sastrugi.media import Medium

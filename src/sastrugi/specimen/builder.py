@@ -27,7 +27,7 @@ from sastrugi.specimen.second_writer import SecondWriter
 from sastrugi.specimen.truth import ORIGINALS, End, Role
 from sastrugi.specimen.write_tracker import WriteTracker
 from sastrugi.units import format_size
-from sastrugi.volumes._fat_family.allocation import Run
+from sastrugi.volumes.allocation import Run
 from sastrugi.volumes.registry import variant_named
 from sastrugi.volumes.writer import Evidence, Habits, Node, VolumeWriter
 

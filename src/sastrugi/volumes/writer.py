@@ -10,7 +10,7 @@ from typing import Literal
 
 from sastrugi.media.extents import Extent, cut, join
 from sastrugi.media.raw import RawImage
-from sastrugi.volumes._fat_family.allocation import ClusterMap, Run
+from sastrugi.volumes.allocation import ClusterMap, Run
 
 Habits = Literal["linux", "windows", "macos", "camera"]
 """Whose way of deleting and formatting a step follows."""

@@ -18,7 +18,7 @@ from sastrugi.media.read_ahead import ahead
 from sastrugi.specimen.builder import Content
 from sastrugi.specimen.recipe_types import SizeRange, StepTable, Table
 from sastrugi.units import format_size
-from sastrugi.volumes._fat_family.allocation import Run, join_runs
+from sastrugi.volumes.allocation import Run, join_runs
 from sastrugi.volumes.writer import ATTRIBUTES
 
 if TYPE_CHECKING:

@@ -9,7 +9,7 @@ from numpy.typing import NDArray
 
 from sastrugi.media.extents import Extent
 from sastrugi.media.raw import RawImage
-from sastrugi.volumes._fat_family.allocation import Run
+from sastrugi.volumes.allocation import Run
 
 _PIECE = 1 << 14  # entries; whole sectors at every width (24, 32 or 64 KiB on disk)
 

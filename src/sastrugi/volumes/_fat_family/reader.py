@@ -14,7 +14,7 @@ from numpy.typing import NDArray
 
 from sastrugi.media.base import Medium
 from sastrugi.media.extents import Extent, cut, join, total
-from sastrugi.volumes._fat_family.allocation import Run
+from sastrugi.volumes.allocation import Run, runs_of
 from sastrugi.volumes.reader import UNLISTED_OWNER, Conflict, Placement, Volume
 
 MAX_DEPTH = 200
@@ -144,15 +144,6 @@ def _mended(data: bytes, spare: Callable[[], bytes]) -> bytes:
         other, "u1", sectors.size
     ).reshape(-1, _SECTOR)[zero]
     return data if out == data else bytes(out)
-
-
-def runs_of(flags: NDArray[np.generic], start: int) -> Iterator[Run]:
-    """Runs of non-zero elements, counted from `start`."""
-    used = np.flatnonzero(flags)
-    if len(used):
-        first = np.flatnonzero(np.diff(used, prepend=-2) != 1)
-        lengths = np.diff(first, append=len(used))
-        yield from zip((used[first] + start).tolist(), lengths.tolist(), strict=True)
 
 
 class FolderRecord(Protocol):

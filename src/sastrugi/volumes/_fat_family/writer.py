@@ -14,8 +14,8 @@ from sastrugi.errors import VolumeError
 from sastrugi.media.extents import Extent, within
 from sastrugi.media.raw import RawImage
 from sastrugi.units import format_size
-from sastrugi.volumes._fat_family.allocation import ClusterMap, Run, join_runs
 from sastrugi.volumes._fat_family.names import check_name
+from sastrugi.volumes.allocation import ClusterMap, Run, join_runs
 from sastrugi.volumes.registry import title_of
 from sastrugi.volumes.writer import Evidence, Habits, Node, VolumeWriter, parts_of
 

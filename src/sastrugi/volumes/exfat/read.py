@@ -14,8 +14,8 @@ from numpy.typing import NDArray
 from sastrugi.media.base import Medium
 from sastrugi.media.extents import Extent, cut, within
 from sastrugi.units import plural
-from sastrugi.volumes._fat_family.allocation import Run
-from sastrugi.volumes._fat_family.reader import ChainReader, ClusterVolume, Folder, runs_of
+from sastrugi.volumes._fat_family.reader import ChainReader, ClusterVolume, Folder
+from sastrugi.volumes.allocation import Run, runs_of
 from sastrugi.volumes.exfat.directory import Record, goes_on, parse_table, table_ends, table_heads, tail_of
 from sastrugi.volumes.exfat.layout import (
     BAD_CLUSTER,

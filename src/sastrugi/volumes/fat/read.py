@@ -14,8 +14,8 @@ import numpy as np
 from sastrugi.media.base import Medium
 from sastrugi.media.extents import Extent, cut, within
 from sastrugi.units import plural
-from sastrugi.volumes._fat_family.allocation import Run
 from sastrugi.volumes._fat_family.reader import MAX_DEPTH, ChainReader, ClusterVolume, Folder
+from sastrugi.volumes.allocation import Run
 from sastrugi.volumes.fat.directory import (
     Record,
     folder_blocks,

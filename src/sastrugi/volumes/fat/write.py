@@ -18,9 +18,9 @@ from sastrugi.errors import VolumeError
 from sastrugi.media.extents import Extent, cut, within
 from sastrugi.media.raw import RawImage
 from sastrugi.units import format_size
-from sastrugi.volumes._fat_family.allocation import ClusterMap, Run
 from sastrugi.volumes._fat_family.fat_table import ChainTable
 from sastrugi.volumes._fat_family.writer import EntryTableWriter
+from sastrugi.volumes.allocation import ClusterMap, Run
 from sastrugi.volumes.fat.layout import (
     ATTR_ARCHIVE,
     ATTR_DIRECTORY,

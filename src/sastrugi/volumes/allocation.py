@@ -22,6 +22,15 @@ Run = tuple[int, int]
 """First cluster and number of clusters."""
 
 
+def runs_of(flags: NDArray[np.generic], start: int) -> Iterator[Run]:
+    """Runs of non-zero elements, counted from `start`."""
+    used = np.flatnonzero(flags)
+    if len(used):
+        first = np.flatnonzero(np.diff(used, prepend=-2) != 1)
+        lengths = np.diff(first, append=len(used))
+        yield from zip((used[first] + start).tolist(), lengths.tolist(), strict=True)
+
+
 class ClusterMap:
     """Used and free clusters `first … first+count`. `last` is the cluster allocated last, `highest` the highest ever
     allocated: what lies above was never used in this life."""
