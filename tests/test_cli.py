@@ -11,7 +11,9 @@ from sastrugi.units import format_size, parse_size
 from tests.conftest import Program
 
 COMMANDS = [
-    "demo", "corpus make", "build", "audit", "look", "map", "hex", "scan", "list", "preview", "extract", "score",
+    "demo", "corpus make", "build", "adopt", "audit", "look", "map", "hex", "scan", "list", "preview", "extract", "score",
+    "explain", "report", "trial", "compare", "campaign run", "campaign show", "ledger list", "ledger show", "ledger trend",
+    "ledger export",
 ]  # fmt: skip
 
 

@@ -23,8 +23,8 @@ _HELP = """Compare two sides, or one with several, by the files that both have: 
 
 \b
 Example: sastrugi compare card.fast-look.trial card.all-passes.trial --by kind
-A side: a scorecard, a trial's folder, a campaign's folder or CAMPAIGN:ENGINE, the number of a trial in the ledger, or
-results with --specimen. The first side is what the others are compared with."""
+A side: a scorecard, a trial's folder, a campaign's folder or CAMPAIGN:ENGINE, the number of a
+trial in the ledger, or results with --specimen. The others are compared with the first side."""
 
 
 class By(StrEnum):

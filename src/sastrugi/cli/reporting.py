@@ -21,8 +21,8 @@ _HELP = """Score results, or take a score that is there, and write a report: a p
 
 \b
 Example: sastrugi report specimen results --out card.html --out card.xml
-SPECIMEN RESULTS, or in their place: a scorecard, a trial's folder, a campaign's folder (a page only).
-html (page) · md (summary) · csv, parquet (a row for each file) · json (scorecard) · xml (JUnit)"""
+SPECIMEN RESULTS, or one that holds a score: a scorecard, a trial's or a campaign's folder.
+html (page) · md (summary) · csv, parquet (a row for a file) · json (scorecard) · xml (JUnit)"""
 
 
 def register(app: typer.Typer) -> None:

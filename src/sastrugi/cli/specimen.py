@@ -24,8 +24,8 @@ places are found by their content, on any file system, in pieces and in part.
 
 \b
 Example: sastrugi adopt card.img --originals season --into specimen
-With --before the files are located in an image from before the loss, and IMAGE tells what still stands.
-Originals that no volume lists count as lost; where the file system cannot be read, --lost says which are."""
+With --before files are located in an image from before the loss; IMAGE tells what still stands.
+Originals that no volume lists count as lost; where it cannot be read, --lost says which are."""
 _AUDIT_HELP = """Read everything of a specimen again and compare it with its truth; prints what could come back.
 
 \b

@@ -22,10 +22,10 @@ _HELP = """Run a program on a copy of a specimen's medium, measure it, score wha
 
 \b
 Example: sastrugi trial specimen --engine fast-look
-With no --engine, those that there are are listed. A program with windows only, or on another computer:
+With no --engine, those that there are are listed. A program with windows, or elsewhere:
   sastrugi trial specimen --by-hand "NAME 1.2" --into trial       hands the medium out
   sastrugi trial specimen --go-on trial --results DIR --time "12 min"   takes the results back
-Leaves with 1 where the program wrote to the medium; a crash or a limit is an outcome, with a score."""
+Leaves with 1 where the program wrote to the medium; a crash or a limit is an outcome."""
 
 
 def register(app: typer.Typer) -> None:
