@@ -123,7 +123,7 @@ def test_killed_at_any_moment_nothing_is_lost(tmp_path: Path, sastrugi: Program)
     folder = tmp_path / "small.campaign"
     words = [program_path(), "campaign", "run", str(path), "--jobs", "2"]
     standing: dict[str, int] = {}
-    for n in range(6):
+    for n in range(4):
         process = subprocess.Popen(words, cwd=tmp_path, stdout=subprocess.DEVNULL, stderr=subprocess.PIPE)
         until = time.monotonic() + 60
         while len(stamps(folder)) <= len(standing) and process.poll() is None and time.monotonic() < until:

@@ -75,9 +75,10 @@ def test_holes_cost_nothing_and_do_not_change_the_digest(tmp_path: Path) -> None
 
 
 MIB = 1 << 20
+FAT12, EXFAT, FAT32, FAT16 = 0x01, 0x07, 0x0C, 0x0E
 PLACES = [
-    (Extent(MIB, 5 * MIB), "fat32", False), (Extent(7 * MIB, 5 * MIB), "exfat", True),
-    (Extent(14 * MIB, 5 * MIB), "fat16", True), (Extent(20 * MIB, 5 * MIB), "fat12", True),
+    (Extent(MIB, 5 * MIB), FAT32, False), (Extent(7 * MIB, 5 * MIB), EXFAT, True),
+    (Extent(14 * MIB, 5 * MIB), FAT16, True), (Extent(20 * MIB, 5 * MIB), FAT12, True),
 ]  # fmt: skip
 GUIDS = [UUID(int=n + (1 << 100)) for n in range(5)]
 
@@ -145,19 +146,19 @@ def test_tables_full_of_noise_end_in_less_found(
 
 
 def test_tables_refuse_what_they_cannot_list() -> None:
-    five = [(Extent((2 + 6 * n) * MIB, 5 * MIB), "fat32", False) for n in range(5)]
+    five = [(Extent((2 + 6 * n) * MIB, 5 * MIB), FAT32, False) for n in range(5)]
     with pytest.raises(MediumError, match="make some 'logical = true'"):
         lay_mbr(five, 1, 512)
     with pytest.raises(MediumError, match="free sector before it"):
-        lay_mbr([(Extent(MIB, MIB), "fat32", False), (Extent(2 * MIB, MIB), "fat32", True)], 1, 512)
+        lay_mbr([(Extent(MIB, MIB), FAT32, False), (Extent(2 * MIB, MIB), FAT32, True)], 1, 512)
     with pytest.raises(MediumError, match="use table = 'gpt'"):
-        lay_mbr([(Extent(MIB, 3 << 40), "exfat", False)], 1, 512)
+        lay_mbr([(Extent(MIB, 3 << 40), EXFAT, False)], 1, 512)
     with pytest.raises(MediumError, match="for itself"):
         lay_gpt([(Extent(512, MIB), "a")], GUIDS, 64 * MIB, 512)
 
 
 def test_a_partition_beyond_the_end_says_so(tmp_path: Path) -> None:
-    path = with_table(tmp_path / "m.img", "mbr", places=[(Extent(MIB, 100 * MIB), "fat32", False)])
+    path = with_table(tmp_path / "m.img", "mbr", places=[(Extent(MIB, 100 * MIB), FAT32, False)])
     with open_medium(path) as medium:
         (part,) = read_table(medium)
     assert "beyond the end" in part.note
