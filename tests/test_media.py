@@ -76,6 +76,7 @@ def test_holes_cost_nothing_and_do_not_change_the_digest(tmp_path: Path) -> None
 
 MIB = 1 << 20
 FAT12, EXFAT, FAT32, FAT16 = 0x01, 0x07, 0x0C, 0x0E
+NAMES = {FAT12: "fat12", EXFAT: "exfat", FAT32: "fat32", FAT16: "fat16"}
 PLACES = [
     (Extent(MIB, 5 * MIB), FAT32, False), (Extent(7 * MIB, 5 * MIB), EXFAT, True),
     (Extent(14 * MIB, 5 * MIB), FAT16, True), (Extent(20 * MIB, 5 * MIB), FAT12, True),
@@ -83,9 +84,9 @@ PLACES = [
 GUIDS = [UUID(int=n + (1 << 100)) for n in range(5)]
 
 
-def with_table(path: Path, scheme: str, sector: int = 512, places: list[tuple[Extent, str, bool]] = PLACES) -> Path:
+def with_table(path: Path, scheme: str, sector: int = 512, places: list[tuple[Extent, int, bool]] = PLACES) -> Path:
     image = RawImage(path, 64 * MIB, sector)
-    gpt = [(where, name) for where, name, _ in places]
+    gpt = [(where, NAMES[type_]) for where, type_, _ in places]
     writes = lay_mbr(places, 0x1234, sector) if scheme == "mbr" else lay_gpt(gpt, GUIDS, image.size, sector)
     for offset, data in writes:
         image.write(offset, data)
