@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import csv
 import json
 import re
 import shutil
@@ -287,8 +288,9 @@ def test_what_fell_short_is_told_apart_and_results_by_name(sastrugi: Program, de
         assert "static.bin" in told and "piece of one.jpg" in told
         assert folded.index("left by the program") < folded.index("only the name")
     rows = as_csv(card).split("\n")
+    others = [row for row in csv.DictReader(rows) if not row["path"]]
     assert any("static.bin" in row and row.endswith("noise") for row in rows)
-    assert sum(row.startswith(",") for row in rows) == len(card.listed_results) == 2 + (card.classes["noise"] - 1)
+    assert len(others) == len(card.listed_results) == 2 + (card.classes["noise"] - 1)
     assert "noise: static.bin" in as_junit(card)
 
 
