@@ -126,6 +126,9 @@ def _judge_placement(medium: Medium, volume: Volume, entry: Entry, placement: Pl
     return Verdict(placement, measure, confidence, tuple(reasons), sound)
 
 
+_TEXT = bytes([9, 10, 12, 13, *range(0x20, 0x7F), *range(0x80, 0x100)])
+
+
 def begins_as_named(medium: Medium, name: str, offset: int) -> bool | None:
     """Whether the bytes at `offset` are those that a file of this name begins with; None where the name calls for
     none."""
@@ -134,7 +137,11 @@ def begins_as_named(medium: Medium, name: str, offset: int) -> bool | None:
     if kind is None or kind.bare or not kind.signatures:
         return None
     head = medium.read(offset, max(signature.offset + len(signature.data) for signature in kind.signatures))
-    return any(head[s.offset : s.offset + len(s.data)] == s.data for s in kind.signatures)
+    if any(head[s.offset : s.offset + len(s.data)] == s.data for s in kind.signatures):
+        return True
+    # Markup may begin with a comment, or with another declaration: then it is text all the same.
+    markup = all(s.data[:1] == b"<" for s in kind.signatures)
+    return None if markup and head and not head.translate(None, _TEXT) else False
 
 
 def _looks(measure: Measure) -> bool:
