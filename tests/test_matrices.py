@@ -23,7 +23,6 @@ from sastrugi.campaign.engines import shipped_engines
 from sastrugi.campaign.local import Limits, _has_room
 from sastrugi.campaign.matrix import make_campaign
 from sastrugi.campaign.parameters import PARAMETERS, with_parameters
-from sastrugi.campaign.run import Gate
 from sastrugi.campaign.sides import side_of
 from sastrugi.campaign.work import Task
 from sastrugi.errors import EngineError, SastrugiError
@@ -266,7 +265,6 @@ def test_one_memory_is_not_given_out_twice(tmp_path: Path) -> None:
     limits = Limits(4, memory=3 << 30)
     assert _has_room(tasks[0], [], Limits(4, memory=1)), "one alone always has room"
     assert _has_room(tasks[0], tasks[1:3], limits) and not _has_room(tasks[0], tasks[1:4], limits)
-    assert Gate(campaign).missed.__self__ is not None
 
 
 def test_shipped_engines_are_whole() -> None:
@@ -356,7 +354,6 @@ def test_a_campaign_compares_its_engines_over_specimens(sastrugi: Program, tmp_p
     one = compare(first.cards, second.cards)
     assert one.intact.specimens == 6 and one.intact.won > 0 and one.intact.lost == 0 and one.intact.shown
     assert one.intact.cluster_p is not None and not one.intact.general, "one specimen of six differs"
-    assert os.environ.get("SASTRUGI_LEDGER") is None
 
 
 def test_a_ledger_that_is_locked_stops_no_cell(sastrugi: Program, tmp_path: Path) -> None:
