@@ -6,7 +6,9 @@ import re
 from pathlib import Path
 
 import pytest
+import typer
 
+import sastrugi.cli
 from sastrugi.units import format_size, parse_size
 from tests.conftest import Program
 
@@ -146,3 +148,17 @@ def test_sizes_are_read_as_written(text: str, size: int) -> None:
 
 def test_the_version_is_printed_without_a_command(sastrugi: Program) -> None:
     assert sastrugi("--version").out.startswith("sastrugi 0.")
+
+
+def test_each_command_is_found_in_its_own_module() -> None:
+    """A call imports the module of its command alone: the table that says which is the whole truth."""
+    modules = sastrugi.cli.COMMANDS
+    for module, commands in modules.items():
+        alone = typer.main.get_command(sastrugi.cli.command_line([commands[0]]))
+        assert isinstance(alone, typer.core.TyperGroup)
+        assert sorted(alone.commands) == sorted(commands), module
+    whole = typer.main.get_command(sastrugi.cli.command_line(["--help"]))
+    assert isinstance(whole, typer.core.TyperGroup)
+    assert sorted(whole.commands) == sorted(name for commands in modules.values() for name in commands)
+    here = Path(sastrugi.cli.__file__).parent
+    assert set(modules) == {path.stem for path in here.glob("*.py") if "def register(" in path.read_text()}

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import itertools
 import json
+from dataclasses import replace
 from math import comb
 from pathlib import Path
 from typing import Any
@@ -30,7 +31,7 @@ def with_files(card: Scorecard, files: list[FileScore], identity: str = "") -> S
 
 
 def lost(file: FileScore) -> FileScore:
-    return file.model_copy(update={"content": "missing", "completeness": 0.0, "result": None, "has_content": False})
+    return replace(file, content="missing", completeness=0.0, result=None, has_content=False)
 
 
 def exact_mcnemar(won: int, lost_: int) -> float:
@@ -102,7 +103,7 @@ def test_pairs_of_one_specimen_and_of_two(card: Scorecard) -> None:
     assert one.intact.lost == sum(file.intact for n, file in enumerate(card.files) if n % 2) > 0
     assert one.intact.won == 0 and {pair.change for pair in one.pairs} <= {"lost", "worse", "same"}
     # Another specimen of the same files, with other numbers: paired by path and size; what has no partner is counted.
-    moved = [file.model_copy(update={"id": file.id + 100}) for file in card.files[1:]]
+    moved = [replace(file, id=file.id + 100) for file in card.files[1:]]
     other = with_files(card, moved, "another")
     two = compare([card], [other])
     assert (len(two.pairs), two.only_first, two.only_second) == (len(card.files) - 1, 1, 0)

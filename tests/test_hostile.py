@@ -17,7 +17,7 @@ from typing import Any
 
 import numpy as np
 import pytest
-from hypothesis import given, settings
+from hypothesis import example, given, settings
 from hypothesis import strategies as st
 
 from sastrugi.errors import SastrugiError
@@ -96,6 +96,7 @@ def test_truths(demo: Path, tmp_path: Path, seed: int) -> None:
 
 @settings(max_examples=120)
 @given(seed=st.integers(0, 1 << 30))
+@example(seed=133)
 def test_scan_files(demo: Path, tmp_path: Path, seed: int) -> None:
     """Bytes of the file, or values in its tables; what is printed as JSON is JSON."""
     dice = random.Random(seed)

@@ -7,6 +7,7 @@ import json
 import random
 import sqlite3
 import tomllib
+from dataclasses import replace
 from pathlib import Path
 from typing import Any
 
@@ -178,8 +179,8 @@ def test_ledgers(trial_folder: Path, tmp_path_factory: pytest.TempPathFactory, s
 def test_comparisons_of_odd_names(trial_folder: Path) -> None:
     """Names with markup and control characters come through as text."""
     card = parse_scorecard((trial_folder / "scorecard.json").read_text(), "it")
-    odd = [file.model_copy(update={"path": f"/<script>{n}\x9b[31m/{file.path}"}) for n, file in enumerate(card.files)]
-    other = card.model_copy(update={"files": tuple(file.model_copy(update={"content": "missing"}) for file in odd)})
+    odd = [replace(file, path=f"/<script>{n}\x9b[31m/{file.path}") for n, file in enumerate(card.files)]
+    other = card.model_copy(update={"files": tuple(replace(file, content="missing") for file in odd)})
     from sastrugi.campaign.sides import Scored, Side
 
     sides = [

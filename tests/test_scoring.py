@@ -35,7 +35,7 @@ from sastrugi.scoring.matching import Candidate, assign
 from sastrugi.scoring.names import NameVerdict, compare_names
 from sastrugi.scoring.scorecard import FileScore, Scorecard, wilson
 from sastrugi.scoring.scorer import judge
-from sastrugi.specimen.truth import Specimen, TruthFile
+from sastrugi.specimen.truth import Ceiling, Specimen, TruthFile
 from tests.conftest import Program
 
 
@@ -618,7 +618,11 @@ pieces = st.lists(st.tuples(st.integers(0, 12), st.integers(1, 4)), max_size=5).
 @given(pieces, pieces, st.booleans())
 def test_places_are_compared_byte_by_byte(lay: tuple[Extent, ...], claimed: tuple[Extent, ...], same: bool) -> None:
     size = sum(extent.length for extent in lay)
-    file = TruthFile.model_construct(size=size, extents=lay, unplaced=())
+    ceiling = Ceiling(bytes=1.0, placed="whole", name="full")
+    file = TruthFile(
+        id=1, volume="card", life=1, path="/a", kind="other", size=size, blake3="0" * 64, created=None, modified=None,
+        extents=lay, record=(), end="live", ceiling=ceiling,
+    )  # fmt: skip
     said = lay if same else claimed
     was, told = ([at for extent in one for at in range(extent.offset, extent.end)] for one in (lay, said))
     right = sum(a == b for a, b in zip(was, told, strict=False))

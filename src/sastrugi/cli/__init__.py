@@ -8,54 +8,33 @@ from __future__ import annotations
 import gc
 import os
 import sys
+from collections.abc import Sequence
+from importlib import import_module
 
 import typer
 
-from sastrugi.cli import (
-    campaign,
-    capture,
-    comparing,
-    corpus,
-    demo,
-    findings,
-    inspect,
-    ledger,
-    recipe,
-    reporting,
-    scan,
-    scoring,
-    specimen,
-    streams,
-    trial,
-)
+from sastrugi.cli import streams
 
+COMMANDS = {
+    "demo": ("demo",),
+    "corpus": ("corpus",),
+    "recipe": ("recipe",),
+    "specimen": ("build", "adopt", "audit"),
+    "capture": ("capture",),
+    "inspect": ("look", "map", "hex"),
+    "scan": ("scan",),
+    "findings": ("list", "preview", "extract"),
+    "scoring": ("explain", "score"),
+    "reporting": ("report",),
+    "trial": ("trial",),
+    "comparing": ("compare",),
+    "campaign": ("campaign",),
+    "ledger": ("ledger",),
+}
+"""The modules here that have commands, in the order of the help, and their commands: a call imports only its own."""
 _OBJECTS = 100_000
 """New objects between two looks for those that only hold each other. There are few, and a look costs with all objects
 that live: truths and scorecards have hundreds of thousands."""
-
-app = typer.Typer(
-    name="sastrugi",
-    help="A test bench for file recovery: build media with known losses, scan them, and score what came back.",
-    epilog="Start with: sastrugi demo",
-    no_args_is_help=True,
-    rich_markup_mode=None,
-    pretty_exceptions_enable=False,
-    context_settings={"help_option_names": ["-h", "--help"], "max_content_width": 100},
-)
-demo.register(app)
-corpus.register(app)
-recipe.register(app)
-specimen.register(app)
-capture.register(app)
-inspect.register(app)
-scan.register(app)
-findings.register(app)
-scoring.register(app)
-reporting.register(app)
-trial.register(app)
-comparing.register(app)
-campaign.register(app)
-ledger.register(app)
 
 
 def _print_version(asked: bool) -> None:
@@ -66,13 +45,31 @@ def _print_version(asked: bool) -> None:
         raise typer.Exit
 
 
-@app.callback()
 def _options(
     version: bool = typer.Option(
         False, "--version", help="Print the version and leave.", is_eager=True, callback=_print_version
     ),
 ) -> None:
     """Options that stand before any command."""
+
+
+def command_line(words: Sequence[str]) -> typer.Typer:
+    """The program as it is needed for a call of these words: with the commands of one module where the first word is
+    one of them, or else with all (for the help, the completion, and what was probably meant)."""
+    app = typer.Typer(
+        name="sastrugi",
+        help="A test bench for file recovery: build media with known losses, scan them, and score what came back.",
+        epilog="Start with: sastrugi demo",
+        no_args_is_help=True,
+        rich_markup_mode=None,
+        pretty_exceptions_enable=False,
+        context_settings={"help_option_names": ["-h", "--help"], "max_content_width": 100},
+        callback=_options,
+    )
+    own = [module for module, commands in COMMANDS.items() if words and words[0] in commands]
+    for module in own or COMMANDS:
+        import_module(f"sastrugi.cli.{module}").register(app)
+    return app
 
 
 def main() -> None:
@@ -82,7 +79,7 @@ def main() -> None:
     gc.set_threshold(_OBJECTS)
     streams.prepare()
     try:
-        app()
+        command_line(sys.argv[1:])()
     except Unfinished as error:
         _complain(str(error))
         if error.go_on:

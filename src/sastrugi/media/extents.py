@@ -66,6 +66,8 @@ def within(extents: Sequence[Extent], position: int, length: int) -> tuple[Exten
 class RangeSet:
     """A set of byte positions kept as sorted, separate ranges; grows and shrinks by extents."""
 
+    __slots__ = ("_ends", "_starts", "_sums")
+
     def __init__(self, extents: Iterable[Extent] = ()) -> None:
         self._starts: list[int] = []
         self._ends: list[int] = []

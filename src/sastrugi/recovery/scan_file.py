@@ -55,6 +55,13 @@ def medium_identity(medium: Medium) -> str:
     return f"{medium.size}:{hashlib.sha256(medium.read(0, _HEAD)).hexdigest()}"
 
 
+def _object_of(text: str) -> dict[str, Any]:
+    found = parse_json(text)
+    if not isinstance(found, dict):
+        raise ValueError("it is no object")
+    return found
+
+
 class ScanFile:
     """An open scan file. Use it in a `with`; what was added is safe after `commit`."""
 
@@ -165,7 +172,7 @@ class ScanFile:
 
     def facts(self, key: str) -> dict[str, Any]:
         """An object that the scan file keeps under a key."""
-        found: dict[str, Any] = self._value(key, lambda text: dict(parse_json(text)), {})
+        found: dict[str, Any] = self._value(key, _object_of, {})
         return found
 
     def _value(self, key: str, read: Callable[[str], Any], without: Any) -> Any:

@@ -6,6 +6,7 @@ from dataclasses import dataclass
 from pathlib import Path
 from typing import TYPE_CHECKING, Any
 
+from pydantic_core import to_jsonable_python
 from rich.console import Console, ConsoleOptions, Group, RenderableType, RenderResult
 from rich.text import Text
 
@@ -128,12 +129,12 @@ def difference(specimen: Specimen, story: Story) -> RenderableType:
 
 def story_json(story: Story) -> dict[str, Any]:
     return {
-        "file": story.file.model_dump(mode="json"),
+        "file": to_jsonable_python(story.file),
         "pieces": [
             {"position": p.position, "offset": p.where.offset, "length": p.where.length, "gone": p.gone}
             for p in story.pieces
         ],
-        "score": story.score.model_dump(mode="json"),
+        "score": to_jsonable_python(story.score),
         "differs_at": story.differs_at,
     }
 

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Sequence
+from itertools import groupby
 
 from sastrugi.scoring.scorecard import Bin, Calibration, wilson
 
@@ -16,20 +17,19 @@ def calibrate(stated: Sequence[tuple[float, bool]]) -> Calibration | None:
         return None
     stated = sorted(stated)  # so that the order of results does not show in the last digit of a sum
     bins: list[Bin] = []
-    for n in range(_BINS):
-        inside = [(p, hit) for p, hit in stated if min(int(p * _BINS), _BINS - 1) == n]
-        if inside:
-            hits = sum(hit for _, hit in inside)
-            bins.append(
-                Bin(
-                    low=n / _BINS,
-                    high=(n + 1) / _BINS,
-                    count=len(inside),
-                    stated=sum(p for p, _ in inside) / len(inside),
-                    intact=hits / len(inside),
-                    interval=wilson(hits, len(inside)),
-                )
+    for n, one in groupby(stated, lambda pair: min(int(pair[0] * _BINS), _BINS - 1)):
+        inside = list(one)
+        hits = sum(hit for _, hit in inside)
+        bins.append(
+            Bin(
+                low=n / _BINS,
+                high=(n + 1) / _BINS,
+                count=len(inside),
+                stated=sum(p for p, _ in inside) / len(inside),
+                intact=hits / len(inside),
+                interval=wilson(hits, len(inside)),
             )
+        )
     brier = sum((p - hit) ** 2 for p, hit in stated) / len(stated)
     off = sum(one.count * abs(one.stated - one.intact) for one in bins) / len(stated)
     return Calibration(count=len(stated), brier=brier, mean_gap=off, bins=tuple(bins))

@@ -59,14 +59,13 @@ def read_claims(table: Path | None, results: Path) -> dict[str, Claim]:
     rows = _rows(table)
     out: dict[str, Claim] = {}
     roots = (f"{results.resolve()}/", f"{results}/", f"{results.name}/")
-    known: dict[tuple[Any, ...], dict[str, list[Any]]] = {}
-    for number, row in enumerate(rows, 2):
-        heads = tuple(row)
+    known: dict[tuple[Any, ...], dict[str, list[int]]] = {}
+    for number, (heads, row) in enumerate(rows, 2):
         if heads not in known:
-            known[heads] = {key: _headings(heads, names) for key, names in COLUMNS.items()}
-        found = {key: _value(row, headings) for key, headings in known[heads].items()}
+            known[heads] = {key: _columns(heads, names) for key, names in COLUMNS.items()}
+        found = {key: _value(row, columns) for key, columns in known[heads].items()}
         if not found["file"]:
-            has, names = ", ".join(sorted(map(str, row))[:8]), ", ".join(COLUMNS["file"])
+            has, names = ", ".join(sorted(map(str, heads))[:8]), ", ".join(COLUMNS["file"])
             raise SastrugiError(f"{table}, row {number}: has no column 'file' (it has {has}): name it one of {names}")
         told = f"{table}, row {number}"
         sure, where = _confidence(told, found["confidence"]), _extents(told, found["extents"])
@@ -109,29 +108,35 @@ def _moment(row: str, text: str) -> dt.datetime | None:
         raise SastrugiError(f"{row}: '{text[:40]}' is no time: write 2031-02-03 08:00:00") from None
 
 
-def _rows(table: Path) -> list[dict[str, Any]]:
+def _rows(table: Path) -> list[tuple[tuple[Any, ...], list[Any]]]:
+    """Headings and values of each row."""
     try:
         text = read_text(table, _LARGEST, "utf-8-sig")
         if table.suffix.lower() == ".json":
             rows = parse_json(text)
             if not isinstance(rows, list) or not all(isinstance(row, dict) for row in rows):
                 raise SastrugiError(f"{table}: is no list of objects, one for each result")
-            return rows
+            return [(tuple(row), list(row.values())) for row in rows]
         sample = text[:4096].partition("\n")[0]
         separator = max(",;\t", key=sample.count)
-        return list(csv.DictReader(text.splitlines(), delimiter=separator))
+        values = csv.reader(text.splitlines(), delimiter=separator)
+        heads = tuple(next(values, ()))
+        return [(heads, row) for row in values if row]
     except (OSError, ValueError, csv.Error) as error:
         raise SastrugiError(f"{table}: cannot be read as a table: {error}") from error
 
 
-def _headings(heads: tuple[Any, ...], names: tuple[str, ...]) -> list[Any]:
-    """Those of a row's headings that are one of `names`, in their order."""
-    plain = {str(head).strip().casefold(): head for head in heads if head is not None}
+def _columns(heads: tuple[Any, ...], names: tuple[str, ...]) -> list[int]:
+    """The columns whose headings are one of `names`, in their order."""
+    plain = {str(head).strip().casefold(): column for column, head in enumerate(heads)}
     return [plain[name] for name in names if name in plain]
 
 
-def _value(row: dict[Any, Any], headings: list[Any]) -> str:
-    return next((str(row[name]) for name in headings if row[name] not in (None, "")), "")
+def _value(row: list[Any], columns: list[int]) -> str:
+    for column in columns:
+        if column < len(row) and row[column] not in (None, ""):
+            return str(row[column])
+    return ""
 
 
 def _below(path: str, roots: tuple[str, ...]) -> str:

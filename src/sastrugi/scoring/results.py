@@ -8,7 +8,7 @@ import os
 import re
 from collections.abc import Callable, Iterator, Sequence
 from contextlib import contextmanager
-from dataclasses import dataclass, replace
+from dataclasses import dataclass
 from pathlib import Path
 
 from sastrugi.errors import SastrugiError, system_words
@@ -25,7 +25,7 @@ Read = Callable[[int, int], bytes]
 """Bytes at a position, as many as asked for or as there are."""
 
 
-@dataclass(frozen=True, slots=True)
+@dataclass(slots=True)
 class Result:
     """One result: its path below the results folder (or a finding's path) and its size. Its bytes are in `file`; or, of
     a finding, in `extents` of `medium`. Of a file, `extents` are what the program says."""
@@ -33,7 +33,7 @@ class Result:
     number: int
     path: str
     size: int
-    file: Path | None = None
+    file: str | None = None
     extents: tuple[Extent, ...] = ()
     modified: dt.datetime | None = None
     confidence: float | None = None
@@ -53,7 +53,7 @@ class Result:
             yield lambda position, length: medium.read_extents(within(self.extents, position, length))
             return
         assert self.file is not None
-        with self.file.open("rb") as file:
+        with Path(self.file).open("rb") as file:
 
             def read(position: int, length: int) -> bytes:
                 if length <= 0:
@@ -79,7 +79,7 @@ class Result:
     def blake3(self) -> str:
         """The digest of its bytes. Raises OSError."""
         if self.file is not None:
-            return blake3_file(self.file)
+            return blake3_file(Path(self.file))
         with self.opened() as read:
             return blake3_of(read(at, _PIECE) for at in range(0, self.size, _PIECE))
 
@@ -99,7 +99,7 @@ class Folder:
 def read_folder(folder: Path, claims: dict[str, Claim], leave_out: Sequence[str] = ()) -> Folder:
     """Every regular file below `folder`, links not followed; our own manifest is no result, nor is what fits a pattern
     of `leave_out` by its name or by its path below the folder. `claims` are what the program says of them."""
-    files: list[tuple[tuple[str, ...], Path, os.stat_result]] = []
+    files: list[tuple[tuple[str, ...], str, os.stat_result]] = []
     unreadable: list[str] = []
     waiting: list[tuple[str, ...]] = [()]
     while waiting:
@@ -110,7 +110,7 @@ def read_folder(folder: Path, claims: dict[str, Claim], leave_out: Sequence[str]
                     if entry.is_dir(follow_symlinks=False):
                         waiting.append((*parts, entry.name))
                     elif entry.is_file(follow_symlinks=False):
-                        files.append(((*parts, entry.name), Path(entry.path), entry.stat(follow_symlinks=False)))
+                        files.append(((*parts, entry.name), entry.path, entry.stat(follow_symlinks=False)))
         except OSError as error:
             unreadable.append(f"{_told(parts) or '.'}: {system_words(error)}")
     files.sort(key=lambda item: item[0])
@@ -136,7 +136,9 @@ def read_folder(folder: Path, claims: dict[str, Claim], leave_out: Sequence[str]
 def in_order(results: list[Result]) -> list[Result]:
     """The results numbered by their names, so that of equals the same one is taken however they came."""
     results.sort(key=lambda result: (result.named.lstrip("/"), result.path))
-    return [replace(result, number=n) for n, result in enumerate(results)]
+    for n, result in enumerate(results):
+        result.number = n
+    return results
 
 
 def _told(parts: tuple[str, ...]) -> str:
@@ -151,9 +153,9 @@ def _moment(seconds: float) -> dt.datetime | None:
         return None
 
 
-def _is_manifest(path: Path) -> bool:
+def _is_manifest(path: str) -> bool:
     try:
-        with path.open("rb") as file:
+        with Path(path).open("rb") as file:
             return file.read(64).startswith(MANIFEST_HEAD.encode())
     except OSError:
         return False

@@ -2,14 +2,17 @@
 
 from __future__ import annotations
 
+from dataclasses import asdict, fields
 from math import sqrt
 from typing import TYPE_CHECKING, Literal
 
 from pydantic import BaseModel, ConfigDict, Field
+from pydantic.dataclasses import dataclass
 
 from sastrugi.scoring.claimed_extents import PlaceWord
 from sastrugi.scoring.names import NameWord
 from sastrugi.scoring.times import TimeWord
+from sastrugi.specimen.truth import STRICT
 
 OpensWord = Literal["yes", "no", "untested"]
 
@@ -34,7 +37,8 @@ NOT_ASKED_FOR: tuple[ResultClass, ...] = ("noise", "fragment", "copy", "stale")
 """Classes of results that nobody has a use for, the worst first."""
 
 
-class FileScore(_Value):
+@dataclass(frozen=True, slots=True, kw_only=True, config=STRICT)
+class FileScore:
     """What came back of one reference file. `loss` is how it ended, `pieces` in how many it lay. `damage` holds one
     letter a 512-byte block, run-length coded; `wrong_runs` counts its runs that are not right, `longest_right` is in
     bytes. `nearness` is how near a damaged picture or sound is, in decibels. `confidence` is what the program said
@@ -97,7 +101,8 @@ class FileScore(_Value):
         return self.name == "full" and self.has_content
 
 
-class ResultScore(_Value):
+@dataclass(frozen=True, slots=True, kw_only=True, config=STRICT)
+class ResultScore:
     """One result and what it is; `of` is the path of the file it comes from, where one is known. `confidence` is what
     the program said of it, `problem` why it could not be read."""
 
@@ -200,7 +205,7 @@ class Scorecard(_Value):
         """One row for each reference file, with the columns of FileScore."""
         import pandas as pd
 
-        return pd.DataFrame([file.model_dump() for file in self.files], columns=list(FileScore.model_fields))
+        return pd.DataFrame([asdict(file) for file in self.files], columns=[field.name for field in fields(FileScore)])
 
     @property
     def short(self) -> list[FileScore]:

@@ -311,6 +311,7 @@ class Judgement:
         for result in self._results:
             n = result.number
             held = self._found.holds.get(n, [])
+            is_: ResultClass
             if n in answered:
                 is_, of = "reference", answered[n]
             elif n in others:

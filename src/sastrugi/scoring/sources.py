@@ -26,4 +26,4 @@ def size_of(source: Source) -> int:
 
 def bytes_of(specimen: Specimen, result: Result, name: str) -> Source:
     """Those of a result; `name` ends as its kind asks."""
-    return result.file or TempCopy(specimen.medium.path, result.extents, plain_suffix(name))
+    return Path(result.file) if result.file else TempCopy(specimen.medium.path, result.extents, plain_suffix(name))

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import gc
 import tempfile
 from collections.abc import Container
 from contextlib import ExitStack
@@ -49,6 +50,8 @@ def build(
             write_papers(recipe, builder)
         finally:
             image.close()
+    del builder
+    gc.collect()  # a tree of nodes holds itself, and what comes next reads the truth of as many files
     return into
 
 

@@ -8,7 +8,7 @@ from __future__ import annotations
 
 from collections import defaultdict
 from collections.abc import Iterable, Sequence
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 
 import numpy as np
 from numpy.typing import NDArray
@@ -133,7 +133,7 @@ def with_shared_names(files: Iterable[TruthFile]) -> tuple[TruthFile, ...]:
             told += ["type"] if file.ceiling.bytes and "." in file.name else []
         best = max(told, key=_WORTH.index)
         if best != file.ceiling.name:
-            file = file.model_copy(update={"ceiling": file.ceiling.model_copy(update={"name": best})})
+            file = replace(file, ceiling=replace(file.ceiling, name=best))
         out.append(file)
     return tuple(out)
 

@@ -9,7 +9,7 @@ import datetime as dt
 from bisect import bisect_right
 from collections import defaultdict
 from collections.abc import Iterable, Sequence
-from dataclasses import dataclass, field
+from dataclasses import dataclass, field, replace
 from itertools import pairwise
 from pathlib import Path
 
@@ -243,7 +243,7 @@ def truths_of(files: Iterable[KnownFile], records: RecordIndex, folder: Path) ->
     takers = _Takers(files)
     for number, file in enumerate(files, 1):
         one = truth_of(number, file, records, shares[file.blake3])
-        out.append(one.model_copy(update={"gone_to": takers.of(one.gone)}) if one.gone else one)
+        out.append(replace(one, gone_to=takers.of(one.gone)) if one.gone else one)
         if not out[-1].untouched and out[-1].kept:
             _keep(file, folder)
     return with_shared_names(out)

@@ -10,6 +10,7 @@ from typing import Literal, Self
 import numpy as np
 from numpy.typing import NDArray
 from pydantic import BaseModel, ConfigDict, ValidationError, model_validator
+from pydantic.dataclasses import dataclass
 
 from sastrugi.errors import SpecimenError, system_words
 from sastrugi.media import Extent, Medium, RangeSet, open_medium
@@ -26,7 +27,7 @@ UNKNOWN = "unknown"
 """The file system of a volume that no reader of ours can read."""
 _READ = 1 << 22
 _LARGEST = 2 << 30
-_HEX = frozenset("0123456789abcdef")
+_HEX = "0123456789abcdef"
 _DIGEST = 64
 
 NameCeiling = Literal["full", "name", "near", "type", "none"]
@@ -38,11 +39,16 @@ End = Literal[
 LOSSES = frozenset({"deleted", "emptied", "formatted", "dropped", "overlaid", "wiped", "damaged"})
 
 
+STRICT = ConfigDict(extra="forbid")
+"""Of dataclasses, which are what truths and scorecards hold by the ten thousand: models take ten times the memory."""
+
+
 class _Value(BaseModel):
     model_config = ConfigDict(extra="forbid", frozen=True)
 
 
-class Ceiling(_Value):
+@dataclass(frozen=True, slots=True, kw_only=True, config=STRICT)
+class Ceiling:
     """The most that could come back: `bytes` (0 to 1) still on the medium; whether a record still tells where the
     whole file lies, only where it starts, only half of that, or nothing; and the best name that still stands: with
     its folder, without it, only the short form, only the extension, or none. `live` is the share of the bytes that
@@ -58,7 +64,8 @@ class Ceiling(_Value):
         return self.bytes == 1.0
 
 
-class TruthFile(_Value):
+@dataclass(frozen=True, slots=True, kw_only=True, config=STRICT)
+class TruthFile:
     """One version of a file of one life.
 
     `extents` are where it lay at its end, `gone` the parts written over since; `stands_as` is its path on the volume
@@ -97,7 +104,7 @@ class TruthFile(_Value):
     def _is_possible(self) -> Self:
         """What a name of a file, a place or a size can be: paths are opened and bytes read by them."""
         for digest, length in ((self.blake3, 64), (self.sha256, 64)):
-            if digest and (len(digest) != length or not set(digest) <= _HEX):
+            if digest and (len(digest) != length or digest.strip(_HEX)):
                 raise ValueError(f"'{digest[:20]}' is no digest")
         if not self.blake3:
             raise ValueError("it has no digest")
@@ -150,7 +157,8 @@ class TruthFile(_Value):
         return self.stands_as or self.path
 
 
-class TruthFolder(_Value):
+@dataclass(frozen=True, slots=True, kw_only=True, config=STRICT)
+class TruthFolder:
     """One folder; `record` is where its directory entries stand."""
 
     volume: str
@@ -270,7 +278,7 @@ def is_of_specimen(path: str) -> bool:
     """Whether a file of this path below a specimen's folder is one that the folder was made with."""
     folder, _, name = path.rpartition("/")
     if folder == ORIGINALS:
-        return len(name) == _DIGEST and set(name) <= _HEX
+        return len(name) == _DIGEST and not name.strip(_HEX)
     made = (TRUTH_FILE, RECIPE_FILE, SUMS_FILE, SPECIMEN_IMAGE, SPECIMEN_IMAGE + FAULTS_SUFFIX)
     return path in made
 

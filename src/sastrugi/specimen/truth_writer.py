@@ -3,14 +3,17 @@
 from __future__ import annotations
 
 from collections import defaultdict
+from collections.abc import Iterator
 from concurrent.futures import ThreadPoolExecutor
 from itertools import accumulate
 from typing import TYPE_CHECKING
 
+from pydantic import TypeAdapter
+
 from sastrugi.media.extents import cut
 from sastrugi.media.faults import write_faults
 from sastrugi.media.opening import SPECIMEN_IMAGE
-from sastrugi.safety import write_text
+from sastrugi.safety import atomic_file, write_text
 from sastrugi.specimen.ceiling import Copy, Share, share_of, with_shared_names
 from sastrugi.specimen.digests import medium_digest, sha256_file
 from sastrugi.specimen.laid_files import Series
@@ -37,6 +40,9 @@ if TYPE_CHECKING:
     from sastrugi.specimen.builder import SpecimenBuilder
     from sastrugi.specimen.laid_files import LaidFile, Slot
     from sastrugi.specimen.recipe import Recipe
+
+
+_FILES_AT_ONCE = 1000
 
 
 def write_papers(recipe: Recipe, builder: SpecimenBuilder) -> None:
@@ -111,10 +117,23 @@ def _write(
 
 def write_truth(folder: Path, truth: Truth, recipe: str, names: list[str], sums: dict[str, str]) -> None:
     """Write truth and recipe, and the SHA-256 of the files `names`, added to those known already."""
-    write_text(folder / TRUTH_FILE, truth.model_dump_json(indent=1) + "\n")
+    with atomic_file(folder / TRUTH_FILE) as temporary, temporary.open("wb") as file:
+        file.writelines(_json_of(truth))
     write_text(folder / RECIPE_FILE, recipe)
     sums |= {name: sha256_file(folder / name) for name in names}
     write_text(folder / SUMS_FILE, "".join(f"{sums[name]}  {name}\n" for name in sorted(sums)))
+
+
+def _json_of(truth: Truth) -> Iterator[bytes]:
+    """The text of a truth, its files some at a time: of a hundred thousand the whole of it is much."""
+    files = TypeAdapter(tuple[TruthFile, ...])
+    whole = truth.model_copy(update={"files": ()}).model_dump_json(indent=1).encode()
+    head, mark, tail = whole.rpartition(b"[]")
+    yield head + mark[:1]
+    for at in range(0, len(truth.files), _FILES_AT_ONCE):
+        inside = files.dump_json(truth.files[at : at + _FILES_AT_ONCE], indent=1)[1:-2]
+        yield (b"," if at else b"") + inside.replace(b"\n", b"\n ")
+    yield (b"\n " if truth.files else b"") + mark[1:] + tail + b"\n"
 
 
 def _files(builder: SpecimenBuilder) -> tuple[TruthFile, ...]:
@@ -214,7 +233,7 @@ def _file(builder: SpecimenBuilder, number: int, laid: LaidFile, lost: bool, sha
         ended_by=laid.ended_by,
         lost=lost,
         gone=tuple(laid.content.gone),
-        gone_to=tuple(laid.content.takers),
+        gone_to=laid.content.takers,
         copies=() if laid.standing else share.copies,
         ceiling=laid.ceiling(share, series),
     )

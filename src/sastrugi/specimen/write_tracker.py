@@ -8,7 +8,7 @@ from __future__ import annotations
 
 from collections import defaultdict
 from collections.abc import Callable, Sequence
-from dataclasses import dataclass, field
+from dataclasses import dataclass
 
 import numpy as np
 
@@ -17,6 +17,8 @@ from sastrugi.media.raw import RawImage
 
 _BUCKET = 1 << 17
 SECTOR = 512
+_NOTHING = RangeSet()
+"""Shared, and never added to: of nearly everything that is watched nothing goes."""
 
 
 @dataclass(slots=True, eq=False)
@@ -26,8 +28,8 @@ class TrackedExtents:
     extents: tuple[Extent, ...]
     grain: int
     save: Callable[[], None] | None = None
-    gone: RangeSet = field(default_factory=RangeSet)
-    takers: list[str] = field(default_factory=list)
+    gone: RangeSet = _NOTHING
+    takers: tuple[str, ...] = ()
 
     def stands(self, part: Sequence[Extent]) -> bool:
         """Whether nothing of `part` is gone."""
@@ -91,9 +93,11 @@ class WriteTracker:
         if remains.save is not None:
             remains.save()
             remains.save = None
+        if remains.gone is _NOTHING:
+            remains.gone = RangeSet()
         remains.gone.add(part)
         if self.writer and self.writer not in remains.takers:
-            remains.takers.append(self.writer)
+            remains.takers += (self.writer,)
 
     def _changed(self, at: int, new: bytes | memoryview, start: int, stop: int, grain: int) -> list[Extent]:
         """The grains of [start, stop) that `new` at `at` changes, as extents."""
