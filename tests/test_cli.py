@@ -58,7 +58,7 @@ def test_each_step_by_hand_gives_what_the_demo_gives(sastrugi: Program, demo: Pa
     assert "FIRNLINE" in run("look", "specimen").out
     assert "findings in specimen.scan" in run("scan", "specimen").err
     lost = run("list", "specimen.scan", "--state", "lost", "--json").json
-    assert len(lost) == 17 and {"confidence", "reasons", "extents", "name_sure", "passes"} <= set(lost[0])
+    assert len(lost) == 17 and {"confidence", "reasons", "map", "name_sure", "passes"} <= set(lost[0])
     assert "worked out" in run("list", "specimen.scan", "--why", "--kind", "jpeg").out
     brought = run("extract", "specimen.scan", "--into", "results").out
     assert "16 files" in brought and "of 1 more nothing is left" in brought

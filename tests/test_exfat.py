@@ -15,11 +15,13 @@ from hypothesis import strategies as st
 from sastrugi.media import Extent, open_medium
 from sastrugi.media.raw import RawImage
 from sastrugi.volumes.exfat.directory import parse_set, parse_table
-from sastrugi.volumes.exfat.layout import decode_time, encode_time, name_hash, upper_name
+from sastrugi.volumes.exfat.layout import decode_time, encode_time, name_hash, set_checksum, upper_name
 from sastrugi.volumes.exfat.read import open_exfat
 from sastrugi.volumes.exfat.upcase import table_bytes, upcase
 from sastrugi.volumes.exfat.write import ExfatWriter, plan
 from sastrugi.volumes.reader import Entry
+from tests.conftest import Program
+from tests.judges import assert_clean, require_drivers
 from tests.test_writers import long_names
 
 NOON = dt.datetime(2031, 2, 3, 12)
@@ -204,3 +206,68 @@ def test_the_upcase_table_is_that_of_the_standard_where_it_is_fixed() -> None:
 @given(st.datetimes(dt.datetime(1980, 1, 1), dt.datetime(2107, 12, 31)))
 def test_times_keep_ten_milliseconds(when: dt.datetime) -> None:
     assert decode_time(*encode_time(when)) == when.replace(microsecond=when.microsecond // 10000 * 10000)
+
+
+# -- files of which the end was never written -------------------------------------------------------------------------
+
+WRITTEN = {"LOG0001.BIN": 9000, "LOG0002.BIN": 0, "LOG0003.BIN": 9000, "LOG0004.BIN": 0, "LOG0005.BIN": 4096}
+UNWRITTEN_SIZE = 20_000
+
+
+@pytest.fixture(scope="module")
+def reserved_ahead(tmp_path_factory: pytest.TempPathFactory) -> Path:
+    """A card of a logger that reserves 20,000 bytes for each file and writes fewer; two of five are deleted. Beside it
+    are the files as they read."""
+    folder = tmp_path_factory.mktemp("reserved")
+    dice = random.Random(5)
+    with RawImage(folder / "card.img", SIZE) as image:
+        writer = ExfatWriter(image, plan(0, SIZE, 4096), "CARD", 7, NOON)
+        for name, valid in WRITTEN.items():
+            content = dice.randbytes(UNWRITTEN_SIZE)
+            node = writer.store(name, UNWRITTEN_SIZE, [content], NOON)
+            (record,) = writer.record(node)
+            entries = bytearray(image.read(*record))
+            entries[40:48] = valid.to_bytes(8, "little")
+            entries[2:4] = set_checksum(bytes(entries)).to_bytes(2, "little")
+            image.write(record.offset, bytes(entries))
+            slot = node.first_slot * 32
+            writer.root.table[slot : slot + len(entries)] = entries
+            (folder / "originals").mkdir(exist_ok=True)
+            (folder / "originals" / name).write_bytes(content[:valid].ljust(UNWRITTEN_SIZE, b"\0"))
+        for name in ("LOG0003.BIN", "LOG0004.BIN"):
+            writer.delete(writer.find(name), NOON)  # type: ignore[arg-type]
+        writer.flush()
+    return folder
+
+
+def test_what_was_never_written_reads_as_zeros(sastrugi: Program, reserved_ahead: Path, tmp_path: Path) -> None:
+    require_drivers()
+    assert_clean(reserved_ahead / "card.img", "exfat")
+    out = tmp_path / "card.scan"
+    sastrugi("scan", reserved_ahead / "card.img", "--out", out)
+    sastrugi("extract", out, "--into", tmp_path / "results", "--state", "any")
+    for original in (reserved_ahead / "originals").iterdir():
+        assert (tmp_path / "results" / original.name).read_bytes() == original.read_bytes(), original.name
+    listed = {one["name"]: one for one in sastrugi("list", out, "--state", "any", "--json").json}
+    assert [listed[name]["state"] for name in sorted(WRITTEN)] == ["live", "live", "deleted", "deleted", "live"]
+    assert listed["LOG0001.BIN"]["map"][-1] == ["zeros", 11_000] and listed["LOG0002.BIN"]["map"] == [["zeros", 20_000]]
+    assert any("11,000 bytes of it were never written" in reason for reason in listed["LOG0003.BIN"]["reasons"])
+    assert listed["LOG0001.BIN"]["confidence"] > 0.9
+
+
+def test_media_with_unwritten_ends_are_adopted_and_scored(
+    sastrugi: Program, reserved_ahead: Path, tmp_path: Path
+) -> None:
+    image, originals = reserved_ahead / "card.img", reserved_ahead / "originals"
+    sastrugi("adopt", image, "--originals", originals, "--lost", "LOG000[34].BIN", "--into", tmp_path / "s")
+    sastrugi("audit", tmp_path / "s")
+    sastrugi("scan", tmp_path / "s", "--out", tmp_path / "s.scan")
+    by_extents = sastrugi("score", tmp_path / "s", tmp_path / "s.scan", "--out", tmp_path / "a.json", "--json").json
+    sastrugi("extract", tmp_path / "s.scan", "--into", tmp_path / "results")
+    by_bytes = sastrugi("score", tmp_path / "s", tmp_path / "results", "--out", tmp_path / "b.json", "--json").json
+    for card in (by_extents, by_bytes):
+        assert [(one["path"], one["content"], one["place"]) for one in card["files"]] == [
+            ("/LOG0003.BIN", "intact", "same"), ("/LOG0004.BIN", "intact", "same"),
+        ]  # fmt: skip
+    told = sastrugi("explain", tmp_path / "s", tmp_path / "results", "LOG0003.BIN").out
+    assert "reads as zeros" in told and "nowhere" in told

@@ -107,7 +107,7 @@ class StopAt(Progress):
 def rows(path: Path) -> list[tuple[object, ...]]:
     with sqlite3.connect(path) as db:
         return sorted(
-            db.execute("SELECT state, folder, name, kind, size, passes, confidence, reasons, extents FROM findings")
+            db.execute("SELECT state, folder, name, kind, size, passes, confidence, reasons, map FROM findings")
         )
 
 

@@ -16,7 +16,7 @@ import pytest
 from hypothesis import given
 from hypothesis import strategies as st
 
-from sastrugi.media import Extent, RangeSet, open_medium
+from sastrugi.media import Extent, FileMap, RangeSet, open_medium
 from sastrugi.media.raw import RawImage
 from sastrugi.recovery.bins import read_index, read_trash_info
 from sastrugi.recovery.findings import Finding
@@ -203,7 +203,7 @@ def test_pieces_are_put_together(tmp_path: Path, kind: str, gap_is_known: bool) 
         image.write(first.end, random.Random(3).randbytes(second.offset - first.end))
         image.write(second.offset, content[cut:])
         taken = RangeSet([Extent(first.end, second.offset - first.end)] if gap_is_known else [])
-        guess = (Extent(CLUSTER, len(content)),)
+        guess = FileMap.of((Extent(CLUSTER, len(content)),))
         finding = Finding(
             "deleted", "/", f"x.{kind}", kind, "data", len(content), guess, Times(), ("tables",), 0.1, 1.0, []
         )

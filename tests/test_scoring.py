@@ -24,7 +24,7 @@ from hypothesis import strategies as st
 from PIL import Image
 
 from sastrugi.cli.score_options import warn
-from sastrugi.media import Extent
+from sastrugi.media import Extent, FileMap
 from sastrugi.progress import Progress
 from sastrugi.scoring.block_index import NO_SHIFT, Witnesses
 from sastrugi.scoring.calibration import calibrate
@@ -404,9 +404,9 @@ def test_a_table_of_claims_in_any_order(
         lines.append(separator.join(cells[column] for column in columns))
     (folder / "t.csv").write_text("\n".join(lines))
     assert read_claims(folder / "t.csv", folder / "r") == {
-        "a/one.jpg": Claim(0.5, "/DCIM/one.jpg", (Extent(4096, 512), Extent(8192, 7))),
-        "two.jpg": Claim(0.25, "//Notes//two.jpg", ()),
-        "three": Claim(None, "", (Extent(0, 1),)),
+        "a/one.jpg": Claim(0.5, "/DCIM/one.jpg", FileMap.of((Extent(4096, 512), Extent(8192, 7)))),
+        "two.jpg": Claim(0.25, "//Notes//two.jpg", FileMap()),
+        "three": Claim(None, "", FileMap.of((Extent(0, 1),))),
     }
 
 
@@ -621,13 +621,13 @@ def test_places_are_compared_byte_by_byte(lay: tuple[Extent, ...], claimed: tupl
     ceiling = Ceiling(bytes=1.0, placed="whole", name="full")
     file = TruthFile(
         id=1, volume="card", life=1, path="/a", kind="other", size=size, blake3="0" * 64, created=None, modified=None,
-        extents=lay, record=(), end="live", ceiling=ceiling,
+        map=FileMap.of(lay), record=(), end="live", ceiling=ceiling,
     )  # fmt: skip
     said = lay if same else claimed
     was, told = ([at for extent in one for at in range(extent.offset, extent.end)] for one in (lay, said))
     right = sum(a == b for a, b in zip(was, told, strict=False))
     word = "untold" if not said or not size else "same" if right == size else "part" if right else "other"
-    assert compare_places(said, file) == word
+    assert compare_places(FileMap.of(said), file) == word
 
 
 @pytest.mark.parametrize(

@@ -165,7 +165,7 @@ def test_a_selection_means_the_same_in_every_command(
     scan.write_bytes((demo / "card.scan").read_bytes())
     state = () if "--state" in options else ("--state", "lost")
     listed = sastrugi("list", scan, *options, *state, "--json", "--save-as", "mine").json
-    with_bytes = [f for f in listed if f["extents"]]
+    with_bytes = [f for f in listed if f["map"]]
     for chosen in ((*options, *state), ("--saved", "mine")):
         assert sastrugi("list", scan, *chosen, "--json").json == listed
         rows = list(csv.DictReader(sastrugi("list", scan, *chosen, "--csv").out.splitlines()))
@@ -183,7 +183,7 @@ def test_a_selection_means_the_same_in_every_command(
             for one in sastrugi("map", scan, *chosen, "--out", picture, "--json", "--replace").json["layers"]
         }
         claimed = sum(layers[letter]["bytes"] for letter in "2LWP" if letter in layers)
-        assert claimed == len({b for f in with_bytes for o, n in f["extents"] for b in range(o, o + n)})
+        assert claimed == len({b for f in with_bytes for o, n in f["map"] for b in range(o, o + n)})
         assert sum(one["bytes"] for one in layers.values()) == 64 << 20
         out = ("--out", tmp_path / "c.json", "--json", "--replace")
         card = sastrugi("score", demo / "specimen", scan, *chosen, *out).json

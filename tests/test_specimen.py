@@ -265,7 +265,7 @@ def test_ceilings_that_claim_too_much_are_noticed(sastrugi: Program, demo: Path,
 
 @pytest.mark.parametrize(
     ("name", "content", "message"),
-    [("truth.json", "{", "cannot be read"), ("truth.json", '{"version": 99}', "version 99"), ("truth.json", '{"version": 2}', "damaged at"), ("medium.img", "", "empty")],
+    [("truth.json", "{", "cannot be read"), ("truth.json", '{"version": 99}', "version 99"), ("truth.json", '{"version": 3}', "damaged at"), ("medium.img", "", "empty")],
 )  # fmt: skip
 def test_damaged_specimens_are_refused(
     sastrugi: Program, demo: Path, tmp_path: Path, name: str, content: str, message: str

@@ -59,14 +59,14 @@ class Indexes:
         self._told: dict[tuple[str, str], Told] = {}
         for finding in findings:
             windows, linux = _INDEX.fullmatch(finding.name), _INFO.fullmatch(finding.name)
-            if not finding.extents or not _HEAD < finding.size <= _LARGEST:
+            if finding.placeless or not _HEAD < finding.size <= _LARGEST:
                 continue
             if windows:
-                found = read_index(medium.read_extents(finding.extents)[: finding.size])
+                found = read_index(finding.map.read(medium, 0, finding.size))
                 if found is not None:
                     self._told[finding.folder, f"$r{windows[1].lower()}"] = Told(found[1], found[0])
             elif linux and finding.folder.endswith("/info"):
-                path = read_trash_info(medium.read_extents(finding.extents)[: finding.size])
+                path = read_trash_info(finding.map.read(medium, 0, finding.size))
                 if path is not None:
                     self._told[f"{finding.folder.removesuffix('/info')}/files", linux[1].casefold()] = Told(path)
         # The same by what a deletion leaves of short names; None where it leaves two alike.
@@ -139,11 +139,11 @@ def with_bin_names(medium: Medium, findings: Iterable[Finding]) -> Iterator[Find
         path = indexes.path(finding)
         if path is not None:
             finding = _renamed(finding, path)
-            named.add((finding.folder, finding.name, finding.extents))
+            named.add((finding.folder, finding.name, finding.map))
         out.append(finding)
     seen: set[tuple[object, ...]] = set()
     for finding in out:
-        key = (finding.folder, finding.name, finding.extents)
+        key = (finding.folder, finding.name, finding.map)
         if key in named and finding.state != "live" and finding.size:
             if key in seen:
                 continue

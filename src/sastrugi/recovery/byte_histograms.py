@@ -14,7 +14,6 @@ import numpy as np
 from numpy.typing import NDArray
 
 from sastrugi.media import Medium
-from sastrugi.media.extents import cut
 from sastrugi.recovery.findings import Finding
 from sastrugi.recovery.scan_file import ScanFile
 
@@ -69,7 +68,7 @@ def _compare(medium: Medium, group: list[Finding], out: HistogramGroups) -> None
 
 
 def _distribution(medium: Medium, finding: Finding) -> NDArray[np.float32]:
-    data = medium.read_extents(cut(finding.extents, min(finding.size, _LOOKED_AT)))
+    data = finding.map.read(medium, 0, min(finding.size, _LOOKED_AT))
     counts = np.bincount(np.frombuffer(data, np.uint8), minlength=256)
     return (counts / max(len(data), 1)).astype(np.float32)
 

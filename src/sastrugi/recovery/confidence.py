@@ -12,6 +12,7 @@ from sastrugi.kinds import Kind, Measure, Proof, all_kinds, kind_for_name, recog
 from sastrugi.kinds.registry import kind_named, measuring_kind
 from sastrugi.media import Medium
 from sastrugi.media.extents import total
+from sastrugi.media.filemap import FileMap
 from sastrugi.recovery.sources import MediumSource
 from sastrugi.units import plural
 from sastrugi.volumes.reader import UNLISTED_OWNER, Conflict, Entry, Placement, Volume
@@ -77,7 +78,7 @@ def judge_deleted(medium: Medium, volume: Volume, entry: Entry, overlapped_by: s
     best: Verdict | None = None
     for placement in entry.placements:
         # There may be hundreds of far placements: their first bytes are all that is asked of most.
-        if placement.far and not begins_as_named(medium, entry.name, placement.extents[0].offset):
+        if placement.far and not begins_as_named(medium, entry.name, placement.map):
             continue
         verdict = _judge_placement(medium, volume, entry, placement, overlapped_by)
         if placement.far and best is not None and verdict.confidence < _BORNE_OUT:
@@ -95,19 +96,20 @@ def _judge_placement(medium: Medium, volume: Volume, entry: Entry, placement: Pl
     if entry.damaged:  # what is in use may be in use by this very file
         own = "/".join(entry.path)
         conflicts = [conflict for conflict in conflicts if conflict.owner not in (own, UNLISTED_OWNER)]
-    clusters = -(-entry.size // volume.cluster_size)
+    clusters = -(-(entry.size - placement.map.zeros) // volume.cluster_size)
     reasons = [placement.reason, _free_reason(conflicts, clusters, volume.cluster_size)]
     if entry.damaged and not conflicts:
         reasons[1] = "no other file owns its clusters"
     confidence, sound, measure = 0.0, 0, None
-    if not placement.extents:
+    if placement.map.zeros == entry.size:
         reasons[1] = "none of its bytes were ever written: all of it reads as zeros"
-    elif total(placement.extents) < entry.size - entry.unwritten:
+        confidence, sound = _LOOKED, entry.size
+    elif placement.map.unknown():
         reasons.append("its size reaches beyond the end of the volume")
-    elif placement.extents[-1].end > medium.size:
+    elif any(extent.end > medium.size for extent in placement.extents):
         reasons.append("part of it lies beyond the end of the medium")
     else:
-        source = MediumSource(medium, placement.extents)
+        source = MediumSource(medium, placement.map)
         measure = recognise(source, deep=bool(conflicts or overlapped_by))
         confidence, sound = _by_content(entry, source, measure, reasons)
     proved = measure is not None and measure.whole and measure.proof == Proof.CHECKSUM
@@ -118,8 +120,10 @@ def _judge_placement(medium: Medium, volume: Volume, entry: Entry, placement: Pl
         looked_through = sound >= entry.size and (_TEXT_REASON in reasons or (measure is not None and _looks(measure)))
         confidence, sound = (confidence * _LOOKED, sound) if looked_through else (confidence * _OVERLAP, 0)
         reasons.append(f"{overlapped_by}, deleted as well and written later, claims some of the same clusters")
-    if entry.unwritten and placement.extents:
-        reasons.append(f"its last {plural(entry.unwritten, 'byte')} were never written, and read as zeros")
+    if 0 < placement.map.zeros < entry.size:
+        reasons.append(f"{plural(placement.map.zeros, 'byte')} of it were never written, and read as zeros")
+    if placement.map.coded:
+        reasons.append(f"stored in units of {' and '.join(sorted(placement.map.coded))}")
     owned = total(conflict.extent for conflict in conflicts if conflict.owner != UNLISTED_OWNER)
     if not sound and not proved and owned >= total(placement.extents) > 0:
         return Verdict(None, None, 0.0, (*reasons, NOTHING_LEFT))
@@ -129,14 +133,13 @@ def _judge_placement(medium: Medium, volume: Volume, entry: Entry, placement: Pl
 _TEXT = bytes([9, 10, 12, 13, *range(0x20, 0x7F), *range(0x80, 0x100)])
 
 
-def begins_as_named(medium: Medium, name: str, offset: int) -> bool | None:
-    """Whether the bytes at `offset` are those that a file of this name begins with; None where the name calls for
-    none."""
+def begins_as_named(medium: Medium, name: str, file: FileMap) -> bool | None:
+    """Whether a file begins with the bytes that one of this name begins with; None where the name calls for none."""
     kind = kind_for_name(name)
     kind = measuring_kind(kind) if kind is not None else None
     if kind is None or kind.bare or not kind.signatures:
         return None
-    head = medium.read(offset, max(signature.offset + len(signature.data) for signature in kind.signatures))
+    head = file.read(medium, 0, max(signature.offset + len(signature.data) for signature in kind.signatures))
     if any(head[s.offset : s.offset + len(s.data)] == s.data for s in kind.signatures):
         return True
     # Markup may begin with a comment, or with another declaration: then it is text all the same.

@@ -14,7 +14,7 @@ from numpy.typing import NDArray
 
 from sastrugi.kinds import Kind, Measure, Proof, all_kinds, recognise
 from sastrugi.media import Extent, Medium, RangeSet
-from sastrugi.media.extents import cut
+from sastrugi.media.filemap import FileMap
 from sastrugi.recovery.confidence import judge_found, kind_of
 from sastrugi.recovery.findings import Finding
 from sastrugi.recovery.sector_survey import SECTOR, TEXT_HEAD, Mark, Survey
@@ -83,7 +83,7 @@ class ContentPass:
                 found = self._in_one_piece(offset, holding, on_grid, signed)
             if found is not None:
                 self._strays |= not on_grid and found.sound > 0
-                for extent in cut(found.extents, found.sound):
+                for extent in found.map.head(found.sound).stored:
                     self._claims.add(Extent(extent.offset, -(-extent.length // SECTOR) * SECTOR))
                 yield found
 
@@ -94,7 +94,7 @@ class ContentPass:
             return None
         if not (on_grid or self._strays or (signed and measure.whole)):
             return None
-        found = _finding(measure, (Extent(offset, measure.length),), on_grid)
+        found = _finding(measure, FileMap.of((Extent(offset, measure.length),)), on_grid)
         found.sound = measure.length if measure.whole else 0
         return found
 
@@ -103,10 +103,10 @@ class ContentPass:
         chain = next((grid.volume.chain_from(offset) for grid in holding if grid.volume), ())
         if len(chain) < 2:
             return None
-        measure = recognise(MediumSource(self._medium, chain))
+        measure = recognise(MediumSource(self._medium, FileMap.of(chain)))
         if measure is None or not measure.whole:
             return None
-        found = _finding(measure, cut(chain, measure.length), on_grid)
+        found = _finding(measure, FileMap.of(chain, measure.length), on_grid)
         found.sound = measure.length
         found.reasons.append(f"in {len(found.extents)} pieces, by a chain of clusters that no listed file owns")
         return found
@@ -144,7 +144,7 @@ def _hits(base: int, marks: NDArray[np.uint16], goes_on: bool, claims: RangeSet)
 
 def _measure(medium: Medium, limit: Extent, signed: bool) -> Measure | None:
     """What begins there. A text runs to the zeros behind its end; binary data that merely begin like text are none."""
-    source = MediumSource(medium, (limit,))
+    source = MediumSource(medium, FileMap.of((limit,)))
     text: Kind = all_kinds()["txt"]
     assert text.measure is not None
     if signed:
@@ -173,14 +173,14 @@ def _begins_text(head: bytes) -> bool:
     return True
 
 
-def _finding(measure: Measure, extents: tuple[Extent, ...], on_grid: bool) -> Finding:
+def _finding(measure: Measure, file: FileMap, on_grid: bool) -> Finding:
     confidence, reasons = judge_found(measure, on_grid)
     if measure.proof == Proof.GUESS and measure.whole:
         reasons.append("its end is a guess")
     known = all_kinds().get(measure.kind)
-    name = f"{measure.kind}-at-{extents[0].offset:012x}.{known.extensions[0] if known else measure.kind}"
+    name = f"{measure.kind}-at-{file.start or 0:012x}.{known.extensions[0] if known else measure.kind}"
     kind = kind_of(name, measure)
     reasons.append("no record tells its name")
     return Finding(
-        "found", "/unnamed", name, *kind, measure.length, extents, Times(), ("content",), confidence, 0.0, reasons
+        "found", "/unnamed", name, *kind, measure.length, file, Times(), ("content",), confidence, 0.0, reasons
     )

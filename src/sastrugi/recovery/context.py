@@ -126,8 +126,8 @@ class ScanContext:
         if self.limits.any:
             for place in self.places:
                 for entry in place.volume.entries() if place.volume and place.listed else ():
-                    if not (entry.deleted or entry.damaged or entry.folder) and entry.placements:
-                        yield entry.placements[0].extents
+                    if not (entry.deleted or entry.damaged or entry.folder):
+                        yield entry.map.stored
 
 
 def _sectors(base: int, marks: NDArray[np.bool_]) -> Iterator[int]:

@@ -189,10 +189,9 @@ class _Run:
             out.unreadable += 1
         out.files += 1
         out.bytes += written
-        extents = " ".join(f"{offset}+{length}" for offset, length in finding.extents)
         values = (
             finding.number, f"{prefix}{final}", written, *digests, f"{finding.confidence:.4f}",
-            printable(finding.path), finding.times.modified or "", extents, "; ".join(notes),
+            printable(finding.path), finding.times.modified or "", finding.map.text(), "; ".join(notes),
         )  # fmt: skip
         return dict(zip(FIELDS, values, strict=True))
 
@@ -215,16 +214,14 @@ class _Run:
         written = 0
         handle = os.open(name, os.O_WRONLY | os.O_CREAT | os.O_EXCL | os.O_NOFOLLOW, 0o644, dir_fd=folder)
         try:
-            for offset, length in finding.extents:
-                for at in range(offset, offset + length, _CHUNK):
-                    data = self._medium.read(at, min(_CHUNK, offset + length - at))
-                    fast.update(data)
-                    if slow is not None:
-                        slow.update(data)
-                    view = memoryview(data)
-                    while view:
-                        view = view[os.write(handle, view) :]
-                    written += len(data)
+            for data in finding.map.head(finding.covered).chunks(self._medium, _CHUNK):
+                fast.update(data)
+                if slow is not None:
+                    slow.update(data)
+                view = memoryview(data)
+                while view:
+                    view = view[os.write(handle, view) :]
+                written += len(data)
             if finding.times.modified:
                 moment = finding.times.modified.timestamp()
                 os.utime(handle, (moment, moment))

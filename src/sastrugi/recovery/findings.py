@@ -4,8 +4,7 @@ from __future__ import annotations
 
 from dataclasses import dataclass, field
 
-from sastrugi.media import Extent
-from sastrugi.media.extents import total
+from sastrugi.media import Extent, FileMap
 from sastrugi.volumes.reader import Times
 
 PASSES = ("layout", "tables", "relics", "journals", "content")
@@ -33,7 +32,8 @@ class Finding:
     """One file that a scan reports.
 
     `state` is `live` (listed by its volume), `deleted` (a record of it still stands) or `found` (its bytes only).
-    `confidence` (0 to 1) that the extents hold the whole file, `name_sure` (0 to 1) that folder and name are right.
+    `map` tells where it lies, `confidence` (0 to 1) that this is the whole file, `name_sure` (0 to 1) that folder and
+    name are right.
     `sound` counts the bytes from its start that nothing speaks against: no other file is looked for in them.
     """
 
@@ -43,7 +43,7 @@ class Finding:
     kind: str
     group: str
     size: int
-    extents: tuple[Extent, ...]
+    map: FileMap
     times: Times
     passes: tuple[str, ...]
     confidence: float
@@ -60,12 +60,17 @@ class Finding:
     @property
     def placeless(self) -> bool:
         """Only its record is left: there are no bytes to bring back."""
-        return self.size > 0 and not self.extents
+        return self.size > 0 and not self.map.reach
+
+    @property
+    def extents(self) -> tuple[Extent, ...]:
+        """What of the medium it stands on."""
+        return self.map.stored
 
     @property
     def covered(self) -> int:
-        """Bytes of it that have a place on the medium."""
-        return total(self.extents)
+        """Bytes of it that can be brought back: all but an end of which nobody knows the place."""
+        return self.map.reach
 
 
 @dataclass(frozen=True, slots=True)

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Iterator, Mapping
 
-from sastrugi.media import Medium
+from sastrugi.media import FileMap, Medium
 from sastrugi.recovery.confidence import judge_deleted
 from sastrugi.recovery.findings import Finding
 from sastrugi.recovery.tables import deleted_finding
@@ -14,15 +14,14 @@ from sastrugi.volumes.reader import Volume
 def history_findings(medium: Medium, number: int, volume: Volume, told: Mapping[int, int]) -> Iterator[Finding]:
     """Every file that older copies of a volume's metadata tell of. `told` are the places (first byte) and sizes of what
     was found before: it is not told again, nor is what the history tells twice."""
-    seen: set[tuple[int, int]] = set()
+    seen: set[FileMap] = set()
     for entry in volume.history():
-        extents = entry.placements[0].extents if entry.placements else ()
-        if entry.folder or not entry.size or not extents:
+        where = entry.map
+        if entry.folder or not entry.size or where.start is None or where in seen:
             continue
-        start = extents[0].offset
-        if told.get(start) == entry.size or (start, entry.size) in seen:
+        if told.get(where.start) == entry.size:
             continue
-        seen.add((start, entry.size))
+        seen.add(where)
         finding = deleted_finding(entry, number, judge_deleted(medium, volume, entry, ""), ("journals",))
         if finding.placeless:
             continue  # nothing of it is left where it lay then

@@ -57,7 +57,7 @@ class Limits:
             return False
         if finding.size < self.smallest or (self.largest and finding.size > self.largest):
             return False
-        start = finding.extents[0].offset if finding.extents else None
+        start = finding.map.start
         return start is None or (self.first <= start and (not self.behind or start < self.behind))
 
     def wanted_kinds(self) -> frozenset[str] | None:

@@ -185,8 +185,9 @@ class Content:
     def _has_strays(self, scan: ScanContext, grids: Sequence[Grid]) -> bool:
         """Whether a file was found, before a scan was broken off, that begins on no cluster."""
         for finding in scan.file.findings("state = 'found' AND sound > 0"):
-            holding = [grid for grid in grids if grid.holds(finding.extents[0].offset)]
-            if holding and not any(grid.begins(finding.extents[0].offset) for grid in holding):
+            start = finding.map.start
+            holding = [grid for grid in grids if start is not None and grid.holds(start)]
+            if start is not None and holding and not any(grid.begins(start) for grid in holding):
                 return True
         return False
 

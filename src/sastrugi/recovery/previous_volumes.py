@@ -13,6 +13,7 @@ from collections.abc import Callable, Iterator, Sequence
 from dataclasses import dataclass, replace
 
 from sastrugi.media import Extent, Medium
+from sastrugi.media.filemap import FileMap
 from sastrugi.recovery.layout import Place
 from sastrugi.units import plural
 from sastrugi.volumes.orphan_folders import LooseFolder, LooseRecord, mend_edge, split_at
@@ -240,8 +241,8 @@ class PreviousVolume(Volume):
         return sorted(offsets, key=lambda offset: (offset < folder.offset, abs(offset - folder.offset)))[:_MOST_PLACES]
 
     def _placed(self, start: int, size: int, told: str) -> Placement:
-        length = min(size, self.data.end - start)
-        return Placement((Extent(start, length),), f"in one piece {told}, by a record that no folder reaches")
+        where = FileMap.of((Extent(start, min(size, self.data.end - start)),), size)
+        return Placement(where, f"in one piece {told}, by a record that no folder reaches")
 
     def _entry(
         self, record: LooseRecord, folder: LooseFolder, start: int, size: int, path: tuple[str, ...]
@@ -258,8 +259,9 @@ class PreviousVolume(Volume):
         placed = [self._placed(start, size, told)]
         chain = self._same.chain_from(start, size) if self._same else ()
         if chain:
-            chained = Placement(chain, "by its chain, which still stands; its record is one that no folder reaches")
-            placed = [chained, *(one for one in placed if one.extents != chain)]
+            told = "by its chain, which still stands; its record is one that no folder reaches"
+            chained = Placement(FileMap.of(chain, size), told)
+            placed = [chained, *(one for one in placed if one.map != chained.map)]
         notes = [DELETED_THEN] if record.deleted else []
         return Entry(
             (*path, record.name), False, True, size, record.times, (record.record,), tuple(placed), sure,

@@ -14,6 +14,7 @@ from sastrugi.kinds import Measure, Proof, all_kinds, recognise
 from sastrugi.kinds.registry import measuring_kind
 from sastrugi.media import Extent, Medium, RangeSet
 from sastrugi.media.extents import cut, join, total, within
+from sastrugi.media.filemap import FileMap
 from sastrugi.recovery.confidence import BY_PROOF, LOOKED_THROUGH
 from sastrugi.recovery.findings import Finding
 from sastrugi.recovery.sources import MediumSource
@@ -61,11 +62,11 @@ def reassemble(
     as its structure says, where there is no record). `taken` is what others own; `end` is where its volume ends;
     `across`: look behind gaps of any length, too."""
     kind = all_kinds().get(finding.kind)
-    if not finding.extents:
-        return None
+    if not finding.extents or finding.map.zeros or finding.map.coded:
+        return None  # of what has holes or units a table tells where it lies: there is nothing to guess
     if kind is None or measuring_kind(kind).bare or kind.measure is None:
         return _without_proof(finding, cluster, end, taken)
-    there = _measure(medium, finding.extents, finding.size, budget)
+    there = _measure(medium, finding.map, finding.size, budget)
     contested = there is not None and there.proof not in LOOKED_THROUGH and any(map(taken.overlap, finding.extents))
     if there is None or (_right(there, finding, finding.state == "deleted") and not contested):
         return None  # it is whole where it is said to lie, or nothing that a structure could prove
@@ -102,7 +103,7 @@ def _without_proof(finding: Finding, cluster: int, end: int, taken: RangeSet) ->
         return None
     how = f"around what other findings surely own, in {plural(len(places), 'piece')}; its content proves nothing"
     reasons = [how, *(reason for reason in finding.reasons if "name" in reason)]
-    return replace(finding, extents=places, confidence=_UNPROVED, reasons=reasons, sound=0)
+    return replace(finding, map=FileMap.of(places, finding.size), confidence=_UNPROVED, reasons=reasons, sound=0)
 
 
 def _around(taken: RangeSet, start: int, size: int, cluster: int, end: int, most: int = _MOST_PIECES) -> list[Extent]:
@@ -131,14 +132,14 @@ def _proved(
     """The measure of these places, if it proves the file whole."""
     if not extents or (recorded and total(extents) < finding.size) or tuple(extents) == finding.extents:
         return None
-    measure = _measure(medium, extents, finding.size, budget)
+    measure = _measure(medium, FileMap.of(extents), finding.size, budget)
     return measure if measure is not None and _right(measure, finding, recorded) else None
 
 
-def _measure(medium: Medium, extents: Sequence[Extent], size: int, budget: Budget) -> Measure | None:
-    if not budget.spend(min(size, total(extents))):
+def _measure(medium: Medium, file: FileMap, size: int, budget: Budget) -> Measure | None:
+    if not budget.spend(min(size, file.reach)):
         return None
-    return recognise(MediumSource(medium, tuple(extents)), deep=True)
+    return recognise(MediumSource(medium, file), deep=True)
 
 
 def _right(measure: Measure, finding: Finding, recorded: bool) -> bool:
@@ -153,7 +154,7 @@ def _across_a_gap(
     """The head as far as it is right, then the rest behind a gap of one cluster, two, and so on."""
     start = finding.extents[0].offset
     straight = _around(taken, start, size, cluster, end)
-    measure = _measure(medium, straight, finding.size, budget)
+    measure = _measure(medium, FileMap.of(straight), finding.size, budget)
     if measure is None or measure.whole or measure.breaks_at is None:
         return None
     good = measure.breaks_at // cluster
@@ -167,7 +168,7 @@ def _across_a_gap(
             if not rest or rest[0].offset != behind + gap * cluster:
                 continue  # beyond the end, or where another gap leads to, too
             tries += 1
-            tried = _measure(medium, [*first, *rest], finding.size, budget)
+            tried = _measure(medium, FileMap.of([*first, *rest]), finding.size, budget)
             # Headers alone are right in many places: only where they break is such a guess taken.
             exact = tried is not None and (tried.proof in LOOKED_THROUGH or (recorded and count <= good))
             if tried is not None and exact and _right(tried, finding, recorded):
@@ -186,4 +187,4 @@ def _as(finding: Finding, measure: Measure, extents: Sequence[Extent], how: str,
     through = measure.proof in LOOKED_THROUGH
     sure = BY_PROOF[measure.proof] * (_PENALTY if through or tries == 1 else _BY_HEADERS)
     sound = length if through or tries == 1 else 0
-    return replace(finding, extents=places, size=length, confidence=sure, reasons=reasons, sound=sound)
+    return replace(finding, map=FileMap.of(places, length), size=length, confidence=sure, reasons=reasons, sound=sound)

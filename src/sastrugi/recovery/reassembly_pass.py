@@ -8,6 +8,7 @@ from dataclasses import replace
 
 from sastrugi.kinds import recognise
 from sastrugi.media import Extent, Medium, RangeSet
+from sastrugi.media.filemap import FileMap
 from sastrugi.progress import Progress
 from sastrugi.recovery.byte_histograms import compare
 from sastrugi.recovery.confidence import LOOKED_THROUGH, NOTHING_LEFT
@@ -80,7 +81,7 @@ class Assembly:
         finding = self._findings[number]
         if not self._proofs.spend(finding.covered):
             return False
-        measure = recognise(MediumSource(self._medium, finding.extents), deep=True)
+        measure = recognise(MediumSource(self._medium, finding.map), deep=True)
         return measure is not None and measure.whole and measure.proof in LOOKED_THROUGH
 
     def run(self, progress: Progress) -> None:
@@ -105,9 +106,7 @@ class Assembly:
 
     def _by_place(self) -> list[Finding]:
         """Those that lie nowhere first, as the file orders them."""
-        return sorted(
-            self._findings.values(), key=lambda f: (bool(f.extents), f.extents[0].offset if f.extents else 0, f.number)
-        )
+        return sorted(self._findings.values(), key=lambda f: (f.map.start is not None, f.map.start or 0, f.number))
 
     def _put(self, finding: Finding) -> None:
         self._findings[finding.number] = finding
@@ -153,7 +152,7 @@ class Assembly:
                         confidence=0.0 if gone else sure,
                         sound=sound,
                         reasons=reasons,
-                        extents=() if gone else finding.extents,
+                        map=FileMap() if gone else finding.map,
                     )
                 )
 

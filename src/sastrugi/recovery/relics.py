@@ -10,6 +10,7 @@ from numpy.typing import NDArray
 
 from sastrugi.media import Extent, Medium, RangeSet
 from sastrugi.media.extents import total
+from sastrugi.media.filemap import FileMap
 from sastrugi.progress import Progress
 from sastrugi.recovery.confidence import begins_as_named, judge_deleted
 from sastrugi.recovery.findings import Finding
@@ -42,8 +43,8 @@ def earlier_lives(medium: Medium, places: Sequence[Place], progress: Progress) -
         for place in places
         if place.volume and place.listed
         for entry in place.volume.entries()
-        if not (entry.deleted or entry.damaged or entry.folder) and entry.placements
-        for extent in entry.placements[0].extents
+        if not (entry.deleted or entry.damaged or entry.folder)
+        for extent in entry.map.stored
     )
     progress.start("lives", medium.size)
 
@@ -63,8 +64,12 @@ def previous_volumes_of(
 ) -> list[PreviousVolume]:
     """The lives that the folders tell of; `first` is the number of the first one's volume."""
     known = [geometry_of(volume) for volume in volumes]
-    lives = find_geometries(folders, known, medium.size, partial(begins_as_named, medium))
+    lives = find_geometries(folders, known, medium.size, partial(_begins_at, medium))
     return [PreviousVolume(medium, line, own, volumes, first + n) for n, (line, own) in enumerate(lives)]
+
+
+def _begins_at(medium: Medium, name: str, offset: int) -> bool | None:
+    return begins_as_named(medium, name, FileMap.of((Extent(offset, max(medium.size - offset, 0)),)))
 
 
 def relic_findings(
@@ -76,7 +81,7 @@ def relic_findings(
     later = overlaps(entries)
     for entry in entries:
         progress.check()
-        start = entry.placements[0].extents[0].offset
+        start = entry.map.start or 0
         if told.get(start) == entry.size:
             continue
         conflicts = min((ghost.conflicts(one.extents) for one in entry.placements), key=len)
@@ -85,16 +90,15 @@ def relic_findings(
             continue
         verdict = judge_deleted(medium, ghost, entry, later.get(id(entry), ""))
         finding = deleted_finding(entry, ghost.number, verdict, ("relics",))
-        first = Extent(start, min(512, entry.size))
         overtaken = id(entry) in later or any(conflict.extent.offset <= start for conflict in conflicts)
         doubtful = verdict.sound == 0 and (overtaken or DELETED_THEN in entry.notes)
-        if not (doubtful and _foreign(medium, entry, first)):
+        if not (doubtful and _foreign(medium, entry)):
             yield finding
 
 
-def _foreign(medium: Medium, entry: Entry, first: Extent) -> bool:
+def _foreign(medium: Medium, entry: Entry) -> bool:
     """Whether what stands at a file's first byte is surely not its beginning."""
-    answer = begins_as_named(medium, entry.name, first.offset)
+    answer = begins_as_named(medium, entry.name, entry.map)
     if answer is None:
-        return not medium.read(*first).strip(b"\0")
+        return not entry.map.read(medium, 0, 512).strip(b"\0")
     return not answer

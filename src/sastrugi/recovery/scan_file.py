@@ -15,17 +15,18 @@ from typing import Any
 
 from sastrugi.errors import ScanFileError, system_words
 from sastrugi.media import Extent, Medium
-from sastrugi.media.extents import cut
+from sastrugi.media.filemap import FileMap
 from sastrugi.recovery.findings import Finding, FoundVolume, Tally
 from sastrugi.recovery.scan_rows import (
     SCHEMA,
     SOUND_ROW,
     TALLIES,
     WORKING,
-    extents_of,
     finding_of,
+    map_of,
     matches,
     number_of,
+    packed_map,
     path_as_text,
     path_from_text,
     sound_row,
@@ -35,7 +36,7 @@ from sastrugi.recovery.scan_rows import (
 )
 from sastrugi.texts import parse_json
 
-SCAN_VERSION = 1
+SCAN_VERSION = 2
 _APPLICATION_ID = 0x53415354  # "SAST"
 _HEAD = 1 << 20
 
@@ -53,6 +54,10 @@ def is_scan_file(path: Path) -> bool:
 def medium_identity(medium: Medium) -> str:
     """What a scan file remembers a medium by: its size and the SHA-256 of its first MiB."""
     return f"{medium.size}:{hashlib.sha256(medium.read(0, _HEAD)).hexdigest()}"
+
+
+def _ranges_of(text: str) -> tuple[Extent, ...]:
+    return FileMap.unpacked(parse_json(text)).stored
 
 
 def _object_of(text: str) -> dict[str, Any]:
@@ -162,7 +167,7 @@ class ScanFile:
 
     def ranges(self, key: str) -> list[Extent]:
         """Extents that the scan file keeps under a key."""
-        found: tuple[Extent, ...] = self._value(key, extents_of, ())
+        found: tuple[Extent, ...] = self._value(key, _ranges_of, ())
         return list(found)
 
     def notes(self) -> list[str]:
@@ -243,8 +248,8 @@ class ScanFile:
                 round(finding.confidence, 4),
                 round(finding.name_sure, 4),
                 json.dumps(finding.reasons, ensure_ascii=False),
-                finding.extents[0].offset if finding.extents else None,
-                json.dumps(finding.extents),
+                finding.map.start,
+                packed_map(finding),
                 finding.sound,
             ),
         )
@@ -254,13 +259,13 @@ class ScanFile:
     def replace(self, finding: Finding) -> None:
         """Store a finding in the place of the one with its number."""
         self._run(
-            "UPDATE findings SET size=?, confidence=?, reasons=?, start=?, extents=?, sound=? WHERE number=?",
+            "UPDATE findings SET size=?, confidence=?, reasons=?, start=?, map=?, sound=? WHERE number=?",
             (
                 number_of(finding.size),
                 round(finding.confidence, 4),
                 json.dumps(finding.reasons, ensure_ascii=False),
-                finding.extents[0].offset if finding.extents else None,
-                json.dumps(finding.extents),
+                finding.map.start,
+                packed_map(finding),
                 finding.sound,
                 finding.number,
             ),
@@ -280,10 +285,10 @@ class ScanFile:
 
     def sound_extents(self) -> Iterator[tuple[Extent, ...]]:
         """For each finding: where the bytes lie that nothing speaks against."""
-        rows = self._run("SELECT extents, sound FROM findings WHERE sound > 0 ORDER BY start")
+        rows = self._run("SELECT map, size, sound FROM findings WHERE sound > 0 ORDER BY start")
         with self._reading():
-            for packed, sound in rows:
-                yield cut(extents_of(packed), sound)
+            for packed, size, sound in rows:
+                yield map_of(packed, size).head(sound).stored
 
     def starts(self) -> dict[int, int]:
         """The size of a finding by the place of its first byte."""

@@ -3,13 +3,14 @@
 from __future__ import annotations
 
 import datetime as dt
+import json
 import os
 import re
 from functools import lru_cache
 from pathlib import Path
 from typing import Any
 
-from sastrugi.media import Extent
+from sastrugi.media import Extent, FileMap
 from sastrugi.recovery.findings import Finding, FoundVolume, Tally
 from sastrugi.texts import LARGEST_NUMBER, parse_json
 from sastrugi.volumes.reader import Times
@@ -25,7 +26,7 @@ CREATE TABLE findings (
     number INTEGER PRIMARY KEY, state TEXT NOT NULL, volume INTEGER, folder TEXT NOT NULL, name TEXT NOT NULL,
     kind TEXT NOT NULL, grp TEXT NOT NULL, size INTEGER NOT NULL, created TEXT, modified TEXT, accessed TEXT,
     passes TEXT NOT NULL, confidence REAL NOT NULL, name_sure REAL NOT NULL, reasons TEXT NOT NULL,
-    start INTEGER, extents TEXT NOT NULL, sound INTEGER NOT NULL
+    start INTEGER, map TEXT NOT NULL, sound INTEGER NOT NULL
 );
 CREATE INDEX findings_start ON findings (start);
 """
@@ -33,15 +34,12 @@ SOUND_ROW = " AND ".join(
     [
         "typeof(number) = 'integer' AND number >= 0",
         "state IN ('live', 'deleted', 'found') AND typeof(volume) IN ('integer', 'null')",
-        *(f"typeof({name}) = 'text'" for name in ("folder", "name", "kind", "grp", "passes", "reasons", "extents")),
+        *(f"typeof({name}) = 'text'" for name in ("folder", "name", "kind", "grp", "passes", "reasons", "map")),
         *(f"typeof({name}) IN ('text', 'null')" for name in ("created", "modified", "accessed")),
         *(f"typeof({name}) = 'integer' AND {name} >= 0" for name in ("size", "sound")),
         *(f"typeof({name}) = 'real' AND {name} BETWEEN 0 AND 1" for name in ("confidence", "name_sure")),
         "typeof(start) IN ('integer', 'null')",
-        *(
-            f"CASE WHEN json_valid({name}) THEN json_type({name}) = 'array' ELSE 0 END"
-            for name in ("reasons", "extents")
-        ),
+        *(f"CASE WHEN json_valid({name}) THEN json_type({name}) = 'array' ELSE 0 END" for name in ("reasons", "map")),
     ]
 )
 """Whether a row is one that a scan wrote, as SQL: whoever passes rows on looks at no more of them."""
@@ -123,7 +121,7 @@ def finding_of(row: tuple[Any, ...]) -> Finding:
         confidence=row[12],
         name_sure=row[13],
         reasons=[str(reason) for reason in parse_json(row[14])],
-        extents=extents_of(row[16]),
+        map=map_of(row[16], row[7]),
         sound=row[17],
     )
 
@@ -137,12 +135,14 @@ def matches(pattern: str, text: str) -> bool:
     return _compiled(pattern).match(text) is not None
 
 
-def extents_of(packed: str) -> tuple[Extent, ...]:
-    out = tuple(Extent(int(offset), int(length)) for offset, length in parse_json(packed))
-    for offset, length in out:
-        if offset < 0 or length < 0 or offset + length > LARGEST_NUMBER:
-            raise ValueError(f"{offset}+{length} is no place on a medium")
-    return out
+def map_of(packed: str, size: int) -> FileMap:
+    """Where a finding of `size` bytes lies. Raises ValueError."""
+    return FileMap.unpacked(parse_json(packed), size)
+
+
+def packed_map(finding: Finding) -> str:
+    """The same for the table: an unknown end is left out, the size tells it."""
+    return json.dumps(finding.map.head(finding.map.reach).packed())
 
 
 def text_of(moment: dt.date | None) -> str | None:

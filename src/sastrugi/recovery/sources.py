@@ -1,21 +1,20 @@
-"""Byte sources over a medium, for measuring: from an offset on, or over the extents of a placement."""
+"""Files on a medium as byte sources, for measuring."""
 
 from __future__ import annotations
 
 from sastrugi.kinds import Source
-from sastrugi.media import Extent, Medium
-from sastrugi.media.extents import total, within
+from sastrugi.media import FileMap, Medium
 
 _AHEAD = 1 << 16
 
 
 class MediumSource(Source):
-    """The bytes of `extents` in a row; small reads are served from a window read ahead."""
+    """The bytes of a file, to where nobody knows them; small reads are served from a window read ahead."""
 
-    def __init__(self, medium: Medium, extents: tuple[Extent, ...]) -> None:
+    def __init__(self, medium: Medium, file: FileMap) -> None:
         self._medium = medium
-        self._extents = extents
-        self.size = total(extents)
+        self._map = file
+        self.size = file.reach
         self._window, self._window_at = b"", 0
 
     def read(self, position: int, length: int) -> bytes:
@@ -30,4 +29,4 @@ class MediumSource(Source):
         return self._window[:length]
 
     def _read(self, position: int, length: int) -> bytes:
-        return self._medium.read_extents(within(self._extents, position, length))
+        return self._map.read(self._medium, position, min(length, self.size - position))

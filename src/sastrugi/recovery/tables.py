@@ -5,7 +5,7 @@ from __future__ import annotations
 import datetime as dt
 from collections.abc import Iterator
 
-from sastrugi.media import Extent, Medium
+from sastrugi.media import FileMap, Medium
 from sastrugi.recovery.confidence import Verdict, judge_deleted, kind_of
 from sastrugi.recovery.findings import Finding
 from sastrugi.units import plural
@@ -19,28 +19,25 @@ def table_findings(medium: Medium, number: int, volume: Volume, listed: bool = T
         if not entry.deleted:
             entry.damaged = True
             entry.notes.append("no partition table lists its volume")
-    live = {
-        entry.placements[0].extents
-        for entry in entries
-        if not (entry.deleted or entry.damaged) and entry.placements and entry.placements[0].extents
-    }
+    live = {entry.map for entry in entries if not (entry.deleted or entry.damaged) and entry.map.stored}
     later = overlaps([entry for entry in entries if entry.deleted and entry.size and entry.placements])
     for entry in entries:
         if not entry.deleted and not entry.damaged:
             yield _live(entry, number, volume)
-        elif entry.placements and entry.size and entry.placements[0].extents in live:
+        elif entry.map in live:
             continue  # the name a live file had before it was renamed or moved: nothing was lost
         else:
             yield _deleted(medium, entry, number, volume, later.get(id(entry), ""))
 
 
 def _live(entry: Entry, number: int, volume: Volume) -> Finding:
-    extents = entry.placements[0].extents if entry.placements else ()
     whole = not entry.notes
-    clusters = -(-entry.size // volume.cluster_size)
+    clusters = -(-(entry.size - entry.map.zeros) // volume.cluster_size)
     by = entry.placements[0].reason if entry.placements else "its record"
     reasons = [f"live: {plural(clusters, 'cluster')}, {by}"] if whole else [f"live, but {note}" for note in entry.notes]
-    finding = _finding("live", entry, number, extents, 0.99 if whole else 0.3, reasons, kind_of(entry.name, None))
+    if entry.map.zeros:
+        reasons.append(f"{plural(entry.map.zeros, 'byte')} of it were never written, and read as zeros")
+    finding = _finding("live", entry, number, entry.map, 0.99 if whole else 0.3, reasons, kind_of(entry.name, None))
     finding.sound = finding.covered
     return finding
 
@@ -53,10 +50,10 @@ def _deleted(medium: Medium, entry: Entry, number: int, volume: Volume, overlapp
 
 def deleted_finding(entry: Entry, number: int, verdict: Verdict, passes: tuple[str, ...] = ("tables",)) -> Finding:
     """The finding of a file that is not live, by what was decided about it."""
-    extents = verdict.placement.extents if verdict.placement else ()
+    where = verdict.placement.map if verdict.placement else FileMap()
     reasons = [*verdict.reasons, f"name: {entry.name_note}"]
     kind = kind_of(entry.name, verdict.measure)
-    finding = _finding("deleted", entry, number, extents, verdict.confidence, reasons, kind)
+    finding = _finding("deleted", entry, number, where, verdict.confidence, reasons, kind)
     finding.sound, finding.passes = verdict.sound, passes
     return finding
 
@@ -65,7 +62,7 @@ def _finding(
     state: str,
     entry: Entry,
     number: int,
-    extents: tuple[Extent, ...],
+    where: FileMap,
     confidence: float,
     reasons: list[str],
     kind: tuple[str, str],
@@ -77,7 +74,7 @@ def _finding(
         entry.name,
         *kind,
         entry.size,
-        extents,
+        where,
         entry.times,
         ("tables",),
         confidence,
@@ -93,7 +90,7 @@ def overlaps(deleted: list[Entry]) -> dict[int, str]:
     Found in one sweep over the claims in order of their place. Which is later, the times of creation say.
     """
     claims = sorted(
-        ((extent.offset, extent.end, entry) for entry in deleted for extent in entry.placements[0].extents),
+        ((extent.offset, extent.end, entry) for entry in deleted for extent in entry.map.stored),
         key=lambda claim: claim[:2],
     )
     out: dict[int, str] = {}
@@ -101,10 +98,10 @@ def overlaps(deleted: list[Entry]) -> dict[int, str]:
     for start, end, entry in claims:
         open_claims = [claim for claim in open_claims if claim[0] > start][-_MOST_OPEN:]
         for _, other in open_claims:
-            if other is entry or other.placements[0].extents == entry.placements[0].extents:
+            if other is entry or other.map == entry.map:
                 continue
             first, second = sorted((entry, other), key=_written)
-            out[id(first)] = "/" + "/".join(second.path)
+            out[id(first)] = second.full_path
         open_claims.append((end, entry))
     return out
 

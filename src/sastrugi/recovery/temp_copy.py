@@ -9,10 +9,7 @@ from dataclasses import dataclass
 from functools import lru_cache
 from pathlib import Path
 
-from sastrugi.media import Extent, Medium, open_medium
-from sastrugi.media.extents import cut
-
-_CHUNK = 1 << 20
+from sastrugi.media import FileMap, Medium, open_medium
 
 
 @dataclass(frozen=True, slots=True)
@@ -20,7 +17,7 @@ class TempCopy:
     """Where a file's bytes are on a medium, and its name's end. Can be sent to a child process."""
 
     medium: Path
-    extents: tuple[Extent, ...]
+    map: FileMap
     suffix: str
 
     @contextmanager
@@ -30,9 +27,7 @@ class TempCopy:
         with tempfile.TemporaryDirectory(prefix="sastrugi-") as folder:
             path = Path(folder) / f"file{self.suffix}"
             with path.open("wb") as file:
-                for offset, length in cut(self.extents, most):
-                    for at in range(offset, offset + length, _CHUNK):
-                        file.write(medium.read(at, min(_CHUNK, offset + length - at)))
+                file.writelines(self.map.head(min(most, self.map.reach)).chunks(medium))
             yield path
 
 

@@ -12,6 +12,7 @@ from rich.console import Group, RenderableType
 from rich.text import Text
 
 from sastrugi.media.extents import Extent
+from sastrugi.media.filemap import FileMap
 from sastrugi.report.style import GREY
 from sastrugi.units import format_size, plural, printable
 
@@ -57,10 +58,10 @@ def claims_of(
         for file in sorted(truth.files, key=lambda file: not file.standing):
             end = "standing" if file.standing else file.end
             what = f"/{file.path.lstrip('/')} ({end}, life {file.life} of '{file.volume}' by the truth)"
-            out += _parts(what, file.extents, file.size, window)
+            out += _parts(what, file.map, window)
     for finding in findings:
         what = f"finding {finding.number}: {finding.path} ({finding.state}, sure {finding.confidence:.2f})"
-        out += _parts(what, finding.extents, finding.size, window)
+        out += _parts(what, finding.map, window)
     known = {"/" + file.path.lstrip("/") for file in truth.files} if truth is not None else set()
     out += _by_volumes(medium, window, known)
     return out
@@ -80,13 +81,13 @@ def _by_volumes(medium: Medium, window: Extent, known: set[str]) -> Iterator[Cla
         if volume is None or not _overlap(place.where, window):
             continue
         for entry in volume.entries():
-            path = "/" + "/".join(entry.path)
+            path = entry.full_path
             state = "deleted" if entry.deleted else "live"
             for record in entry.record:
                 if part := _overlap(record, window):
                     structures.append(Claim(f"directory entry of {path} ({state})", part))
             if entry.placements and not entry.folder and path not in known:
-                parts = _parts(f"{path} ({state})", entry.placements[0].extents, entry.size, window)
+                parts = _parts(f"{path} ({state})", entry.map, window)
                 (lost if entry.deleted else files).extend(parts)
         structures += [Claim(what, part) for what, where in volume.structures() if (part := _overlap(where, window))]
         if part := _overlap(place.where, window):
@@ -96,13 +97,13 @@ def _by_volumes(medium: Medium, window: Extent, known: set[str]) -> Iterator[Cla
         yield Claim("partition table", part)
 
 
-def _parts(what: str, extents: Sequence[Extent], size: int, window: Extent) -> Iterator[Claim]:
-    position = 0
-    for extent in extents:
+def _parts(what: str, file: FileMap, window: Extent) -> Iterator[Claim]:
+    for position, extent, coding in file.owned():
         part = _overlap(extent, window)
-        if part:
-            yield Claim(what, part, position + part.offset - extent.offset, size)
-        position += extent.length
+        if part and coding:
+            yield Claim(f"{what}, a unit of it stored as {coding}", part, position, file.size)
+        elif part:
+            yield Claim(what, part, position + part.offset - extent.offset, file.size)
 
 
 def _overlap(extent: Extent, window: Extent) -> Extent | None:

@@ -10,6 +10,7 @@ from pydantic_core import to_jsonable_python
 from rich.console import Console, ConsoleOptions, Group, RenderableType, RenderResult
 from rich.text import Text
 
+from sastrugi.media.filemap import AS_IT_STANDS, UNKNOWN, ZEROS
 from sastrugi.report.pairs import Drawn, Pair, SideBySide
 from sastrugi.report.sheet import Tile, draw_tiles
 from sastrugi.report.style import FAINT, GREEN, VERMILION, table
@@ -55,6 +56,10 @@ def _places(story: Story) -> RenderableType:
         takers = " and ".join(taker.rpartition("/")[2] for taker in story.file.gone_to[:2]) or "other data"
         now = Text(f"overwritten by {takers}", style=VERMILION) if piece.gone else Text("still there", style=GREEN)
         where = f"{piece.where.offset:,}" if piece.where.offset >= 0 else "unknown"
+        if piece.coding == ZEROS:
+            where, now = "nowhere", Text("reads as zeros", style=FAINT)
+        elif piece.coding not in (AS_IT_STANDS, UNKNOWN):
+            now.append(f", as {piece.coding}", style=FAINT)
         out.add_row(f"{piece.position:,}", f"{piece.where.length:,}", where, now)
     more = len(story.pieces) - _MOST_PIECES
     return Group(out, Text(f"… and {plural(more, 'more piece')}", style=FAINT)) if more > 0 else out
@@ -131,8 +136,7 @@ def story_json(story: Story) -> dict[str, Any]:
     return {
         "file": to_jsonable_python(story.file),
         "pieces": [
-            {"position": p.position, "offset": p.where.offset, "length": p.where.length, "gone": p.gone}
-            for p in story.pieces
+            {"position": p.position, **p.where._asdict(), "gone": p.gone, "coding": p.coding} for p in story.pieces
         ],
         "score": to_jsonable_python(story.score),
         "differs_at": story.differs_at,

@@ -21,7 +21,7 @@ if TYPE_CHECKING:
 
 CSV_COLUMNS = (
     "number", "state", "volume", "folder", "name", "kind", "group", "size", "created", "modified", "accessed",
-    "passes", "confidence", "name_sure", "reasons", "start", "extents",
+    "passes", "confidence", "name_sure", "reasons", "start", "map",
 )  # fmt: skip
 
 
@@ -63,7 +63,7 @@ def json_lines(rows: Iterable[tuple[Any, ...]]) -> Iterator[str]:
             f'"folder": {text(row[3])}, "name": {text(row[4])}, "kind": {text(row[5])}, "group": {text(row[6])}, '
             f'"size": {row[7]}, "created": {plain(row[8])}, "modified": {plain(row[9])}, "accessed": {plain(row[10])}, '
             f'"passes": [{passes}], "confidence": {row[12]}, "name_sure": {row[13]}, "reasons": {row[14]}, '
-            f'"start": {plain(row[15])}, "extents": {row[16]}}}'
+            f'"start": {plain(row[15])}, "map": {row[16]}}}'
         )
         before = ","
     yield "]"

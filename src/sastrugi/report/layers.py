@@ -142,7 +142,7 @@ def layers_of_medium(medium: Medium) -> MediumLayers:
         for entry in place.volume.entries():
             if entry.folder or not entry.placements:
                 continue
-            extents = entry.placements[0].extents
+            extents = entry.map.stored
             if not entry.deleted:
                 claims["L"] += extents
                 continue
@@ -169,7 +169,7 @@ def layers_of_scan(title: str, scan: ScanFile, selection: Selection, medium: Med
                 twice.add(part)
             seen.add(extent)
     claims[_TWICE] = list(twice)
-    taken = RangeSet(extent for finding in scan.findings("extents != '[]'") for extent in finding.extents)
+    taken = RangeSet(extent for finding in scan.findings("start IS NOT NULL") for extent in finding.extents)
     for known in claims.values():
         for extent in known:
             taken.add(extent)

@@ -35,11 +35,11 @@ def draw_preview(
 ) -> list[Shown]:
     """Draw the first `most` findings to a PNG file."""
     shown = list(findings[:most])
-    with_bytes = [finding for finding in shown if finding.extents]
+    with_bytes = [finding for finding in shown if finding.covered]
     tasks: list[Sample] = []
     for finding in with_bytes:
         suffix = plain_suffix(finding.name)
-        tasks.append((TempCopy(medium.path, finding.extents, suffix), suffix))
+        tasks.append((TempCopy(medium.path, finding.map, suffix), suffix))
     drawn = dict(zip((finding.number for finding in with_bytes), draw_samples(tasks, progress), strict=True))
     tiles: list[Tile] = []
     for finding in shown:

@@ -5,7 +5,6 @@ from __future__ import annotations
 import csv
 import datetime as dt
 import math
-import re
 from collections import Counter
 from collections.abc import Collection
 from dataclasses import dataclass
@@ -13,9 +12,9 @@ from pathlib import Path
 from typing import Any
 
 from sastrugi.errors import SastrugiError
-from sastrugi.media import Extent
+from sastrugi.media import FileMap
 from sastrugi.recovery.manifest import MANIFEST, MANIFEST_HEAD
-from sastrugi.texts import LARGEST_NUMBER, parse_json, read_text
+from sastrugi.texts import parse_json, read_text
 
 COLUMNS: dict[str, tuple[str, ...]] = {
     "file": ("file", "result", "result file", "path", "output"),
@@ -28,7 +27,7 @@ COLUMNS: dict[str, tuple[str, ...]] = {
 _LARGEST = 256 << 20
 _MOST_ABOVE = 32
 """Folders above the results that a path in a table may name."""
-_EXTENT = re.compile(r"(\d{1,18})\+(\d{1,18})")
+_NOWHERE = FileMap()
 
 
 @dataclass(frozen=True, slots=True)
@@ -39,7 +38,7 @@ class Claim:
 
     confidence: float | None = None
     original_path: str = ""
-    extents: tuple[Extent, ...] = ()
+    map: FileMap = _NOWHERE
     no_time: bool = False
     modified: dt.datetime | None = None
 
@@ -68,7 +67,7 @@ def read_claims(table: Path | None, results: Path) -> dict[str, Claim]:
             has, names = ", ".join(sorted(map(str, heads))[:8]), ", ".join(COLUMNS["file"])
             raise SastrugiError(f"{table}, row {number}: has no column 'file' (it has {has}): name it one of {names}")
         told = f"{table}, row {number}"
-        sure, where = _confidence(told, found["confidence"]), _extents(told, found["extents"])
+        sure, where = _confidence(told, found["confidence"]), _map(told, found["extents"])
         no_time = bool(known[heads]["modified"]) and not found["modified"]
         when = _moment(told, found["modified"])
         name = _below(found["file"], roots)
@@ -148,12 +147,14 @@ def _below(path: str, roots: tuple[str, ...]) -> str:
     return path.lstrip("/").removeprefix("./")
 
 
-def _extents(row: str, text: str) -> tuple[Extent, ...]:
-    """`offset+length`, in bytes, with anything but digits and plus signs between them."""
-    out = tuple(Extent(int(offset), int(length)) for offset, length in _EXTENT.findall(text))
-    if bool(text.strip()) != bool(out) or any(extent.end > LARGEST_NUMBER for extent in out):
-        raise SastrugiError(f"{row}: '{text[:40]}' are no extents: write offset+length in bytes: 4096+512 8192+100")
-    return out
+def _map(row: str, text: str) -> FileMap:
+    """`offset+length`, in bytes, with anything but digits and plus signs between them (see FileMap.of_text)."""
+    try:
+        return FileMap.of_text(text) if text else _NOWHERE
+    except ValueError:
+        raise SastrugiError(
+            f"{row}: '{text[:40]}' are no extents: write offset+length in bytes: 4096+512 8192+100"
+        ) from None
 
 
 def _confidence(row: str, text: str) -> float | None:

@@ -13,7 +13,7 @@ import numpy as np
 from numpy.typing import NDArray
 
 from sastrugi.errors import SpecimenError
-from sastrugi.media import RangeSet
+from sastrugi.media import Extent, RangeSet
 from sastrugi.progress import Progress
 from sastrugi.scoring.comparison import any_varied
 from sastrugi.scoring.names import NameVerdict, compare_names
@@ -186,13 +186,7 @@ def gone_blocks(file: TruthFile) -> NDArray[np.bool_]:
     out = np.zeros(-(-file.size // BLOCK), bool)
     if file.untouched:
         return out
-    gone = RangeSet(file.gone)
-    for position, extent in file.places():
-        for part in gone.overlap(extent):
-            first = (position + part.offset - extent.offset) // BLOCK
-            last = -(-(position + part.end - extent.offset) // BLOCK)
-            out[first:last] = True
-    for part in file.unplaced:
+    for part in file.map.right(RangeSet(file.gone)).gaps(Extent(0, file.size)):
         out[part.offset // BLOCK : -(-part.end // BLOCK)] = True
     return out
 

@@ -12,6 +12,7 @@ import numpy as np
 
 from sastrugi.errors import SastrugiError
 from sastrugi.media import Extent, RangeSet
+from sastrugi.media.filemap import UNKNOWN
 from sastrugi.progress import Progress
 from sastrugi.recovery.select import Selection
 from sastrugi.scoring.results import Result
@@ -24,11 +25,13 @@ _PIECE = 4 << 20
 
 @dataclass(frozen=True, slots=True)
 class Piece:
-    """A run of a file's bytes: its position in the file, where it lay, and whether its bytes are gone from there."""
+    """A run of a file's bytes: its position in the file, where it lay, and whether its bytes are gone from there. Of a
+    coded unit `where` is one of the parts that it stands on; zeros and what is unknown have no `where.offset` (-1)."""
 
     position: int
     where: Extent
     gone: bool
+    coding: str = ""
 
 
 @dataclass(frozen=True, slots=True)
@@ -85,10 +88,11 @@ def _the_one(files: Sequence[TruthFile], name: str) -> TruthFile:
 def _pieces(file: TruthFile) -> tuple[Piece, ...]:
     gone = RangeSet(file.gone)
     out: list[Piece] = []
-    for position, where in file.places():
+    for position, where, coding in file.map.owned():
         parts = [(part, True) for part in gone.overlap(where)] + [(part, False) for part in gone.gaps(where)]
-        out += [Piece(position + part.offset - where.offset, part, lost) for part, lost in sorted(parts)]
-    out += [Piece(part.offset, Extent(-1, part.length), True) for part in file.unplaced]
+        for part, lost in sorted(parts):
+            out.append(Piece(position + (part.offset - where.offset if not coding else 0), part, lost, coding))
+    out += [Piece(at, Extent(-1, length), coding == UNKNOWN, coding) for at, length, coding in file.map.nowhere()]
     return tuple(sorted(out, key=lambda piece: piece.position))
 
 

@@ -12,8 +12,7 @@ from dataclasses import dataclass
 from pathlib import Path
 
 from sastrugi.errors import SastrugiError, system_words
-from sastrugi.media import Extent, Medium
-from sastrugi.media.extents import within
+from sastrugi.media import FileMap, Medium
 from sastrugi.recovery.manifest import MANIFEST, MANIFEST_HEAD
 from sastrugi.recovery.scan_file import ScanFile, medium_identity
 from sastrugi.recovery.select import Selection
@@ -21,6 +20,7 @@ from sastrugi.scoring.claims import Claim, matched_claims
 from sastrugi.specimen.digests import blake3_file, blake3_of
 
 _PIECE = 4 << 20
+_NOWHERE = FileMap()
 Read = Callable[[int, int], bytes]
 """Bytes at a position, as many as asked for or as there are."""
 
@@ -28,13 +28,13 @@ Read = Callable[[int, int], bytes]
 @dataclass(slots=True)
 class Result:
     """One result: its path below the results folder (or a finding's path) and its size. Its bytes are in `file`; or, of
-    a finding, in `extents` of `medium`. Of a file, `extents` are what the program says."""
+    a finding, where `map` says on `medium`. Of a file, `map` is what the program says."""
 
     number: int
     path: str
     size: int
     file: str | None = None
-    extents: tuple[Extent, ...] = ()
+    map: FileMap = _NOWHERE
     modified: dt.datetime | None = None
     confidence: float | None = None
     claimed_path: str = ""
@@ -50,7 +50,7 @@ class Result:
         """A function of position and length that reads its bytes, wherever they are. Raises OSError."""
         medium = self.medium
         if medium is not None:
-            yield lambda position, length: medium.read_extents(within(self.extents, position, length))
+            yield lambda position, length: self.map.read(medium, position, length)
             return
         assert self.file is not None
         with Path(self.file).open("rb") as file:
@@ -129,7 +129,7 @@ def read_folder(folder: Path, claims: dict[str, Claim], leave_out: Sequence[str]
         name = _told(parts)
         said = claims.get(name, unsaid)
         when = None if said.no_time else said.modified or _moment(status.st_mtime)
-        out.append(Result(0, name, status.st_size, path, said.extents, when, said.confidence, said.original_path))
+        out.append(Result(0, name, status.st_size, path, said.map, when, said.confidence, said.original_path))
     return Folder(in_order(out), sorted(unreadable), rows, len(claims), left)
 
 
@@ -173,7 +173,7 @@ def read_findings(path: Path, selection: Selection, medium: Medium) -> list[Resu
                     finding.path.lstrip("/"),
                     finding.covered,
                     None,
-                    finding.extents,
+                    finding.map.head(finding.covered),
                     finding.times.modified,
                     finding.confidence,
                     medium=medium,

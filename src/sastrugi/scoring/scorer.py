@@ -6,7 +6,6 @@ from collections import Counter
 from pathlib import Path
 
 from sastrugi.errors import SastrugiError
-from sastrugi.media.extents import join
 from sastrugi.progress import Progress
 from sastrugi.recovery.select import Selection
 from sastrugi.safety import require_outside
@@ -221,7 +220,7 @@ class Judgement:
             file_system=self._file_systems.get((file.volume, file.life), ""),
             life=file.life,
             loss=file.end,
-            pieces=len(join(file.extents)),
+            pieces=len(file.extents),
             size=file.size,
             content=content,
             completeness=(answer.in_place / file.size if file.size else 1.0) if answer else 0.0,
@@ -232,7 +231,7 @@ class Judgement:
             wrong_runs=wrong_runs,
             longest_right=longest_right,
             times=self._times(file, result if answer else None),
-            place=compare_places(result.extents, file) if result and answer else "untold",
+            place=compare_places(result.map, file) if result and answer else "untold",
             opens=self._opens.get(result.number, ("untested", ""))[0] if result else "untested",
             nearness=self._nearness.get(n),
             confidence=result.confidence if result else None,

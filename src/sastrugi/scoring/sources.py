@@ -4,7 +4,6 @@ from __future__ import annotations
 
 from pathlib import Path
 
-from sastrugi.media.extents import total
 from sastrugi.recovery.temp_copy import TempCopy, plain_suffix
 from sastrugi.scoring.results import Result
 from sastrugi.specimen.truth import Specimen, TruthFile
@@ -21,9 +20,9 @@ def size_of(source: Source) -> int:
     """Its bytes; 0 where it is gone."""
     if isinstance(source, Path):
         return source.stat().st_size if source.is_file() else 0
-    return total(source.extents)
+    return source.map.reach
 
 
 def bytes_of(specimen: Specimen, result: Result, name: str) -> Source:
     """Those of a result; `name` ends as its kind asks."""
-    return Path(result.file) if result.file else TempCopy(specimen.medium.path, result.extents, plain_suffix(name))
+    return Path(result.file) if result.file else TempCopy(specimen.medium.path, result.map, plain_suffix(name))

@@ -6,7 +6,7 @@ import re
 import tomllib
 from collections import defaultdict
 from collections.abc import Sequence
-from dataclasses import dataclass, field
+from dataclasses import dataclass, field, replace
 from fnmatch import fnmatchcase
 from pathlib import Path
 
@@ -14,17 +14,17 @@ from blake3 import blake3
 
 from sastrugi.errors import SpecimenError, system_words
 from sastrugi.kinds import kind_for_name
-from sastrugi.media import Extent, Medium
+from sastrugi.media import Medium
 from sastrugi.media.containers.base import RawWriter
 from sastrugi.media.convert import copy_medium
-from sastrugi.media.extents import within
 from sastrugi.media.faults import write_faults
+from sastrugi.media.filemap import FileMap
 from sastrugi.media.opening import SPECIMEN_IMAGE
 from sastrugi.progress import Progress
 from sastrugi.safety import new_folder
 from sastrugi.specimen.catalogue import Catalogue
 from sastrugi.specimen.digests import medium_digest
-from sastrugi.specimen.locate import Located, Locator, Piece
+from sastrugi.specimen.locate import Located, Locator
 from sastrugi.specimen.observed_truth import KnownFile, MediumPart, RecordIndex, look_again, parts_of_medium, truths_of
 from sastrugi.specimen.truth import (
     RECIPE_FILE,
@@ -69,11 +69,14 @@ class _OnMedium:
     """A file that a volume lists, read from where it lies."""
 
     medium: Medium
-    extents: tuple[Extent, ...]
-    size: int
+    map: FileMap
+
+    @property
+    def size(self) -> int:
+        return self.map.size
 
     def read(self, position: int, length: int) -> bytes:
-        return self.medium.read_extents(within(self.extents, position, min(length, self.size - position)))
+        return self.map.read(self.medium, position, min(length, self.size - position))
 
 
 @dataclass(slots=True)
@@ -177,25 +180,24 @@ class _Adopting:
     def locate(self, locator: Locator, progress: Progress) -> None:
         entries = [entry for found in self.then.entries.values() for entry in found]
         paths = _paths_by_original(self.files, entries)
-        hints = {
-            n: entry.placements[0].extents for n, entry in paths.items() if entry.placements and entry.size
-        }  # fmt: skip
+        hints = {n: entry.map for n, entry in paths.items() if entry.map.stored}
         located = locator.locate(hints, progress)
         if self.files and not any(one.pieces or not one.size for one in located):
             raise SpecimenError(
                 f"{self.source.path}: nothing of the originals is on it: is it an image of the same medium?"
             )
         live = {
-            entry.placements[0].extents: (part, entry)
+            entry.map.stored: (part, entry)
             for part, found in self.records.entries.items()
             for entry in found
-            if not entry.deleted and entry.placements and entry.placements[0].extents
+            if not entry.deleted and entry.map.stored
         }
         rest: list[tuple[KnownFile, Entry | None]] = []
         taken: set[int] = set()
         for n, (file, place) in enumerate(zip(self.files, located, strict=True)):
-            known, entry = self._known(n, file, place), paths.get(n)
-            listed = live.get(known.extents) if known.standing == file.size and file.size else None
+            entry = paths.get(n)
+            known = self._known(n, file, place, entry)
+            listed = live.get(known.map.stored) if known.standing == file.size and file.size else None
             if not file.size and entry is not None and not entry.deleted:
                 listed = (known.volume, entry)
             if listed:
@@ -213,12 +215,20 @@ class _Adopting:
             self._settle(known, entry, now, taken)
         self._others(taken)
 
-    def _known(self, n: int, file: OriginalFile, place: Located) -> KnownFile:
+    def _known(self, n: int, file: OriginalFile, place: Located, entry: Entry | None) -> KnownFile:
+        """An original as it was located; or as a volume says, where that tells holes and units, which no look for
+        blocks finds, and its content bears it out."""
         kind = kind_for_name(file.name)
         known = KnownFile(
             file, "/" + file.name, kind.name if kind else "other", self.catalogue.digests[n], None, None,
-            volume=self._volume_of(place), pieces=place.pieces, rest_tells=place.telling,
+            volume=self._volume_of(place), map=place.map, gone=place.gone, rest_tells=place.telling,
         )  # fmt: skip
+        told = entry.map if entry is not None else known.map
+        if not told.plain and told.size == file.size and not told.unknown():
+            by_volume = replace(known, map=told, rest_tells=True)
+            look_again(self.source, by_volume)
+            if by_volume.standing >= known.standing:
+                known = by_volume
         if self.after:
             look_again(self.medium, known)
         return known
@@ -236,7 +246,7 @@ class _Adopting:
             known.end = "replaced"
             self.known.append(known)
             return
-        if not known.pieces and (entry is None or not size):
+        if not known.map.stored and (entry is None or not size):
             self.adoption.gone.append(name)
             if not lost:
                 return  # nothing tells that it ever was there
@@ -278,23 +288,19 @@ class _Adopting:
             for entry in found:
                 if entry.deleted or id(entry) in taken:
                     continue
-                extents = entry.placements[0].extents if entry.placements else ()
-                size = sum(extent.length for extent in extents)
-                if size != entry.size:
+                size = entry.size
+                if entry.map.size != size or entry.map.unknown():
                     continue  # its chain is broken: nobody can say what its content is
-                content = _OnMedium(self.medium, extents, size)
+                content = _OnMedium(self.medium, entry.map)
                 digest = blake3()
                 for at in range(0, size, _READ):
                     digest.update(content.read(at, _READ))
                 kind = kind_for_name(entry.name)
                 known = KnownFile(
-                    content, "/" + "/".join(entry.path), kind.name if kind else "other", digest.hexdigest(),
+                    content, entry.full_path, kind.name if kind else "other", digest.hexdigest(),
                     entry.times.created, entry.times.modified, part, role="use",
+                    map=entry.map,
                 )  # fmt: skip
-                position = 0
-                for extent in extents:
-                    known.pieces.append(Piece(position, extent, True))
-                    position += extent.length
                 self.known.append(known)
                 self.adoption.others += 1
 

@@ -101,7 +101,7 @@ def _live_files(specimen: Specimen, progress: Progress) -> Check:
         }
         # A file that only lost bytes of its content is still listed, and no fault.
         listed_still = {
-            file.extents
+            file.map
             for file in specimen.truth.files
             if file.volume == volume.name and file.life == len(volume.lives) and file.end in ("damaged", "overlaid")
         }
@@ -115,16 +115,15 @@ def _live_files(specimen: Specimen, progress: Progress) -> Check:
         reader = probe(specimen.medium, volume.where) if volume.life else None
         entries: list[Entry] = [] if reader is None else [e for e in reader.entries() if not e.deleted and not e.folder]
         for entry in entries:
-            path = "/" + "/".join(entry.path)
+            path = entry.full_path
             file = expected.pop(path, None)
             if file is None:
-                if not volume.trouble and (not entry.placements or entry.placements[0].extents not in listed_still):
+                if not volume.trouble and entry.map not in listed_still:
                     faults.append(f"{path} is on volume '{volume.name}', but not in the truth")
                 continue
             digest = blake3()
-            for offset, length in entry.placements[0].extents if entry.placements else ():
-                for at in range(offset, offset + length, _READ):
-                    digest.update(specimen.medium.read(at, min(_READ, offset + length - at)))
+            for chunk in entry.map.chunks(specimen.medium, _READ):
+                digest.update(chunk)
             if entry.size != file.size or digest.hexdigest() != file.blake3:
                 faults.append(f"{path} does not read back as it was written")
             done += 1
@@ -154,7 +153,7 @@ def _ceilings(specimen: Specimen, progress: Progress) -> Check:
     progress.start("ceilings", len(files), "files")
     for n, file in enumerate(files, 1):
         blocks = standing_blocks(specimen, file)
-        seen, kept = share_by_look(file, blocks), share_by_books(file.extents, file.size, RangeSet(file.gone))
+        seen, kept = share_by_look(file, blocks), share_by_books(file.map, RangeSet(file.gone))
         if not file.unplaced and seen < kept - 1e-12:
             faults.append(f"{file.path}: the books say {percent(kept)} of it stands, a look finds {percent(seen)}")
         together[file.blake3] = together.get(file.blake3, blocks) | blocks
@@ -183,7 +182,7 @@ def _records(specimen: Specimen, progress: Progress) -> Check:
         seen = peek_record(life.file_system, specimen.medium.read_extents(file.record), life.data, life.cluster)
         if seen is None or (file.ceiling.placed == "whole" and seen.size != file.size):
             faults.append(f"{file.path}: the books say that its record stands, a look does not find it")
-        elif file.ceiling.placed != "hint" and seen.start != file.extents[0].offset:
+        elif file.ceiling.placed != "hint" and file.map.start not in (None, seen.start):
             faults.append(f"{file.path}: its record names another place than the books")
         elif file.ceiling.name in ("full", "name") and not file.stands_as and not _tells(seen.name, file.name):
             faults.append(f"{file.path}: the books say that its name stands, a look finds '{seen.name}'")

@@ -14,7 +14,6 @@ from uuid import UUID
 
 from sastrugi.errors import SpecimenError
 from sastrugi.media import Extent, RangeSet
-from sastrugi.media.extents import cut, within
 from sastrugi.media.partitions.gpt import lay_gpt, reserved_at_end
 from sastrugi.media.partitions.mbr import UNFORMATTED, lay_mbr
 from sastrugi.media.raw import RawImage
@@ -261,7 +260,8 @@ class SpecimenBuilder:
         place = self.places[laid.volume]
         assert place.writer is not None
         save = (lambda: self._save_original(laid)) if laid.role in ("reference", "index") else None
-        laid.content = self.books.watch(place.writer.extents(laid.node), save=save)
+        laid.map = place.writer.map(laid.node)
+        laid.content = self.books.watch(laid.map.stored, save=save)
 
     def grow(self, laid: LaidFile, content: Content) -> None:
         """Append to a file; it stays the same file, with other digests."""
@@ -285,9 +285,7 @@ class SpecimenBuilder:
         """The content of a file that stands, in pieces."""
         writer = self.places[laid.volume].writer
         assert writer is not None
-        extents = writer.extents(laid.node)
-        for at in range(0, laid.size, _READ):
-            yield self.image.read_extents(within(extents, at, _READ))
+        return writer.map(laid.node).chunks(self.image, _READ)
 
     def rewrite(self, laid: LaidFile, content: Content, in_place: bool) -> LaidFile:
         """New content for a file, over the old or in new clusters; the old version ends as replaced."""
@@ -371,7 +369,7 @@ class SpecimenBuilder:
             return
         target.parent.mkdir(exist_ok=True)
         with target.open("wb") as out:
-            for offset, length in cut(laid.content.extents, laid.size):
+            for offset, length in laid.map.stored:
                 for at in range(offset, offset + length, _READ):
                     out.write(self.image.read(at, min(_READ, offset + length - at)))
 

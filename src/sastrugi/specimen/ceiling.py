@@ -13,19 +13,19 @@ from dataclasses import dataclass, replace
 import numpy as np
 from numpy.typing import NDArray
 
-from sastrugi.media.extents import Extent, RangeSet, cut, total
+from sastrugi.media.extents import Extent, RangeSet, total
+from sastrugi.media.filemap import FileMap
 from sastrugi.specimen.blocks import BLOCK
 from sastrugi.specimen.truth import NameCeiling, Specimen, TruthFile
 
 _WORD = 8
+_READ = 4 << 20
 _WORTH: tuple[NameCeiling, ...] = ("none", "type", "near", "name", "full")
 
 
-def share_by_books(extents: Sequence[Extent], size: int, gone: RangeSet) -> float:
+def share_by_books(file: FileMap, gone: RangeSet) -> float:
     """The share of a file's bytes with a known place that was never written over (1 for an empty file)."""
-    if not size:
-        return 1.0
-    return total(part for extent in cut(extents, size) for part in gone.gaps(extent)) / size
+    return file.right(gone).count(Extent(0, file.size)) / file.size if file.size else 1.0
 
 
 @dataclass(frozen=True, slots=True)
@@ -35,16 +35,6 @@ class Copy:
 
     standing: RangeSet
     live: str = ""
-
-    @classmethod
-    def of(cls, places: Iterable[tuple[int, Extent]], gone: RangeSet, live: str = "") -> Copy:
-        """`places` are its parts: the position in the file, and where they lay; `gone` is what no longer stands."""
-        standing = RangeSet(
-            Extent(position + part.offset - extent.offset, part.length)
-            for position, extent in places
-            for part in gone.gaps(extent)
-        )
-        return cls(standing, live)
 
 
 @dataclass(frozen=True, slots=True)
@@ -82,16 +72,13 @@ def tells_nothing(block: bytes) -> bool:
 def standing_blocks(specimen: Specimen, file: TruthFile) -> NDArray[np.bool_]:
     """Which 512-byte blocks of the original stand on the medium where the file lay, by looking. Shape: (blocks,)."""
     out = np.zeros(-(-file.size // BLOCK), bool)
-    for place, extent in file.places():
-        position = place
-        for at in range(0, extent.length, 1 << 22):
-            length = min(1 << 22, extent.length - at)
-            now = specimen.medium.read(extent.offset + at, length).ljust(length, b"\0")
-            then = specimen.original(file, position, length)
-            first = position // BLOCK
-            same = equal_blocks(now, then)
-            out[first : first + len(same)] = same
-            position += length
+    for position in range(0, file.size, _READ):
+        then = specimen.original(file, position, _READ)
+        now = file.map.read(specimen.medium, position, len(then)).ljust(len(then), b"\0")
+        same = equal_blocks(now, then)
+        out[position // BLOCK : position // BLOCK + len(same)] = same
+    for part in file.unplaced:
+        out[part.offset // BLOCK : -(-part.end // BLOCK)] = False
     missing = np.flatnonzero(~out)
     known = RangeSet(file.unplaced)
     if len(missing) and all(n * BLOCK in known for n in missing.tolist()):

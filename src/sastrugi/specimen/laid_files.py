@@ -8,6 +8,7 @@ from collections.abc import Iterable, Iterator
 from dataclasses import dataclass, field
 
 from sastrugi.media import Extent
+from sastrugi.media.filemap import FileMap
 from sastrugi.specimen.ceiling import Share
 from sastrugi.specimen.truth import Ceiling, End, NameCeiling, Placed, Role
 from sastrugi.specimen.write_tracker import TrackedExtents
@@ -126,6 +127,7 @@ class LaidFile:
     blake3: str = ""
     sha256: str = ""
     former: list[str] = field(default_factory=list)
+    map: FileMap = field(default_factory=FileMap)
     content: TrackedExtents | None = None
     record: tuple[Extent, ...] = ()
     records: list[StaleRecord] = field(default_factory=list)
@@ -178,7 +180,7 @@ class LaidFile:
     @property
     def start(self) -> int:
         """The first byte of its content on the medium; -1 for an empty file."""
-        return self.content.extents[0].offset if self.content and self.content.extents else -1
+        return -1 if self.map.start is None else self.map.start
 
     def _placed_by(self, record: StaleRecord) -> Placed:
         return record.placed(self.size, self.start)

@@ -18,7 +18,9 @@ from typing import NamedTuple
 import numpy as np
 from numpy.typing import NDArray
 
-from sastrugi.media import Extent, Medium
+from sastrugi.media import Extent, FileMap, Medium, RangeSet
+from sastrugi.media.filemap import UNKNOWN as UNKNOWN_PLACE
+from sastrugi.media.filemap import Segment
 from sastrugi.media.read_ahead import ahead
 from sastrugi.progress import Progress
 from sastrugi.specimen.blocks import BLOCK, block_hashes, runs_where
@@ -55,6 +57,21 @@ class Located:
     @property
     def whole(self) -> bool:
         return self.found == self.size
+
+    @property
+    def map(self) -> FileMap:
+        """Where it lies, or lay."""
+        segments: list[Segment] = []
+        at = 0
+        for position, extent, _ in self.pieces:
+            segments += [Segment(position - at, (), UNKNOWN_PLACE), Segment(extent.length, (extent,))]
+            at = position + extent.length
+        return FileMap.made([*segments, Segment(self.size - at, (), UNKNOWN_PLACE)])
+
+    @property
+    def gone(self) -> RangeSet:
+        """The parts of the medium where its bytes no longer stand."""
+        return RangeSet(piece.extent for piece in self.pieces if not piece.stands)
 
 
 class Locator:
@@ -101,7 +118,7 @@ class Locator:
                     if len(places) < MOST_PLACES and data[at * BLOCK : at * BLOCK + len(tail)] == tail:
                         places.append(offset // BLOCK + at)
 
-    def locate(self, hints: dict[int, tuple[Extent, ...]], progress: Progress) -> list[Located]:
+    def locate(self, hints: dict[int, FileMap], progress: Progress) -> list[Located]:
         """Where each original lies. `hints` tell for some of them where a file system says so: such a place is taken
         before others that hold the same bytes, and for parts that no longer stand."""
         out = [Located(original.size) for original in self._catalogue.originals]
@@ -271,7 +288,7 @@ class _Places:
     """The blocks of all files while they are placed. Only of files with rivals the places are kept; those of others
     are worked out again when they are asked for."""
 
-    def __init__(self, locator: Locator, hints: dict[int, tuple[Extent, ...]]) -> None:
+    def __init__(self, locator: Locator, hints: dict[int, FileMap]) -> None:
         self._locator, self._hints = locator, hints
         self._kept: dict[int, tuple[NDArray[np.int32], NDArray[np.int64], NDArray[np.int64]]] = {}
         self._queue: list[tuple[int, bool, int, int, int]] = []
@@ -314,7 +331,7 @@ class _Places:
 
     def _begin(self, n: int) -> tuple[NDArray[np.int32], NDArray[np.int64], NDArray[np.int64]]:
         groups = self._locator._catalogue.blocks_of(n)
-        hinted = _hinted(self._hints.get(n, ()), len(groups) + 1)
+        hinted = _hinted(self._hints.get(n, FileMap()), len(groups) + 1)
         return groups, hinted, np.full(len(groups), _UNKNOWN, np.int64)
 
     def _wait(self, n: int, lo: int, hi: int) -> None:
@@ -368,16 +385,14 @@ def _leading(flags: NDArray[np.bool_]) -> int:
     return int(np.argmin(flags)) if len(flags) and not flags.all() else len(flags)
 
 
-def _hinted(hint: tuple[Extent, ...], count: int) -> NDArray[np.int64]:
+def _hinted(hint: FileMap, count: int) -> NDArray[np.int64]:
     """The place of each block by the hint, where its extents begin at whole blocks."""
     out = np.full(count, _UNKNOWN, np.int64)
-    at = 0
-    for offset, length in hint:
+    for at, (offset, length) in hint.pieces():
         if at % BLOCK or offset % BLOCK or at // BLOCK >= count:
             break
         blocks = min(-(-length // BLOCK), count - at // BLOCK)
         out[at // BLOCK : at // BLOCK + blocks] = np.arange(blocks) + offset // BLOCK
-        at += length
     return out
 
 

@@ -36,5 +36,5 @@ def _where(specimen: Specimen) -> str:
         return f"the medium has {specimen.medium.size:,} bytes, and should have {specimen.truth.medium.size:,}"
     for file in specimen.truth.files:
         if file.kept and file.untouched and file.size and blake3_of(specimen.blocks(file)) != file.blake3:
-            return f"{file.path}, at {file.extents[0].offset:,} … {file.extents[-1].end:,}, has other bytes"
+            return f"{file.path}, at {file.map.start or 0:,}, has other bytes"
     return "outside of what its files hold, the medium has other bytes"

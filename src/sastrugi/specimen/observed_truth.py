@@ -10,18 +10,14 @@ from bisect import bisect_right
 from collections import defaultdict
 from collections.abc import Iterable, Sequence
 from dataclasses import dataclass, field, replace
-from itertools import pairwise
 from pathlib import Path
 
-import numpy as np
-
-from sastrugi.media import Extent, Medium, RangeSet
-from sastrugi.media.extents import join
+from sastrugi.media import Extent, FileMap, Medium, RangeSet
+from sastrugi.media.filemap import AS_IT_STANDS
 from sastrugi.media.partitions import read_table
-from sastrugi.specimen.blocks import BLOCK
+from sastrugi.specimen.blocks import BLOCK, runs_where
 from sastrugi.specimen.catalogue import Original
 from sastrugi.specimen.ceiling import Copy, Share, equal_blocks, share_of, with_shared_names
-from sastrugi.specimen.locate import Piece
 from sastrugi.specimen.truth import ORIGINALS, UNKNOWN, Ceiling, End, NameCeiling, Placed, Role, TruthFile
 from sastrugi.volumes.metadata_scan import loose_tables, marked
 from sastrugi.volumes.orphan_folders import NamePieces, told_anywhere
@@ -51,33 +47,30 @@ class KnownFile:
     former: tuple[str, ...] = ()
     stands_as: str = ""
     sha256: str = ""
-    pieces: list[Piece] = field(default_factory=list)
+    map: FileMap = field(default_factory=FileMap)
+    gone: RangeSet = field(default_factory=RangeSet)
+    """The parts of the medium on which it no longer stands."""
     rest_tells: bool = True
     """Whether any of what has no known place tells something (see ceiling.tells_nothing)."""
 
     @property
     def standing(self) -> int:
         """Bytes that stand."""
-        known = sum(piece.extent.length for piece in self.pieces)
-        if not self.rest_tells and all(piece.stands for piece in self.pieces):
-            return self.original.size
-        return known - sum(piece.extent.length for piece in self.pieces if not piece.stands)
+        size = self.original.size
+        if not self.rest_tells and not self.gone:
+            return size
+        return self.map.right(self.gone).count(Extent(0, size))
 
     def copy(self) -> Copy:
-        if self.standing == self.original.size:
-            stands = RangeSet([Extent(0, self.original.size)])
-        else:
-            stands = RangeSet(Extent(piece.position, piece.extent.length) for piece in self.pieces if piece.stands)
+        size = self.original.size
+        stands = RangeSet([Extent(0, size)]) if self.standing == size else self.map.right(self.gone)
         return Copy(stands, self.path if self.end == "live" else "")
 
     @property
     def start(self) -> int:
-        """Where its first byte lies; -1 if that is not known."""
-        return self.pieces[0].extent.offset if self.pieces and not self.pieces[0].position else -1
-
-    @property
-    def extents(self) -> tuple[Extent, ...]:
-        return join(piece.extent for piece in self.pieces)
+        """The first byte of the medium that it lies on; -1 if its beginning has no known place."""
+        known = self.map.start is not None and not (self.map.unknown() and self.map.unknown()[0].offset == 0)
+        return self.map.start if known and self.map.start is not None else -1
 
 
 @dataclass(frozen=True, slots=True)
@@ -128,8 +121,8 @@ class RecordIndex:
             files = [entry for entry in entries if not entry.folder]
             self.entries[part.name] = files
             for entry in files:
-                first = entry.placements[0].extents if entry.placements and entry.size else ()
-                self._by_start[part.name, first[0].offset if first else -1].append(entry)
+                start = entry.map.start
+                self._by_start[part.name, -1 if start is None else start].append(entry)
         tables = list(loose_tables(medium, marked(medium, [Extent(0, medium.size)])))
         self._names = NamePieces(tables)
         for name, folder, size, times in told_anywhere(tables):
@@ -147,11 +140,11 @@ class RecordIndex:
         best: tuple[Placed, NameCeiling, tuple[Extent, ...]] = ("none", "none", ())
         for entry in self._by_start[file.volume, file.start] if file.original.size else []:
             placed: Placed = "start"
-            if entry.size == file.original.size and entry.placements[0].extents == file.extents:
+            if entry.size == file.original.size and entry.map.stored == file.map.stored:
                 placed = "whole"
             named: NameCeiling = "near" if names_match(entry.name, name) else "none"
             if entry.name == name:
-                named = self._with_folders(file, "/" + "/".join(entry.path) == file.path)
+                named = self._with_folders(file, entry.full_path == file.path)
             if not best[2] or (placed, named) == ("whole", "full"):
                 best = (placed, named, entry.record)
         if best[1] != "full" and (name.casefold(), file.original.size) in self._loose:
@@ -180,23 +173,26 @@ class RecordIndex:
 
 def look_again(medium: Medium, file: KnownFile) -> None:
     """Bring up to date which parts of a file stand where they lay."""
-    now: list[Piece] = []
-    for piece in file.pieces:
-        for at in range(0, piece.extent.length, _READ):
-            length = min(_READ, piece.extent.length - at)
-            then = file.original.read(piece.position + at, length)
-            same = equal_blocks(medium.read(piece.extent.offset + at, length).ljust(length, b"\0"), then)
-            cuts = np.flatnonzero(np.diff(same)) + 1
-            edges = [0, *(cuts * BLOCK).tolist(), length]
-            for lo, hi in pairwise(edges):
-                extent = Extent(piece.extent.offset + at + lo, hi - lo)
-                now.append(Piece(piece.position + at + lo, extent, bool(same[lo // BLOCK])))
-    file.pieces = now
+    gone = RangeSet()
+    for position, extent, coding in file.map.owned():
+        if coding != AS_IT_STANDS:
+            continue
+        for at in range(0, extent.length, _READ):
+            length = min(_READ, extent.length - at)
+            then = file.original.read(position + at, length)
+            same = equal_blocks(medium.read(extent.offset + at, length).ljust(length, b"\0"), then)
+            for first, behind in runs_where(~same):
+                lo, hi = first * BLOCK, min(behind * BLOCK, length)
+                gone.add(Extent(extent.offset + at + lo, hi - lo))
+    for position, one in file.map.units():
+        if file.map.read(medium, position, one.length) != file.original.read(position, one.length):
+            for extent in one.stored:
+                gone.add(extent)
+    file.gone = gone
 
 
 def truth_of(number: int, file: KnownFile, records: RecordIndex, share: Share) -> TruthFile:
     """The entry of a file in the truth; `share` is what of its bytes stands anywhere on the medium."""
-    known = RangeSet(Extent(piece.position, piece.extent.length) for piece in file.pieces)
     record: tuple[Extent, ...] = ()
     if file.end == "live":
         ceiling = Ceiling(bytes=share.bytes, placed="whole", name="full")
@@ -218,13 +214,12 @@ def truth_of(number: int, file: KnownFile, records: RecordIndex, share: Share) -
         sha256=file.sha256,
         created=file.created,
         modified=file.modified,
-        extents=file.extents,
+        map=file.map,
         record=record,
         end=file.end,
         ended_by=file.ended_by,
         lost=file.lost,
-        gone=tuple(RangeSet(piece.extent for piece in file.pieces if not piece.stands)),
-        unplaced=known.gaps(Extent(0, file.original.size)),
+        gone=tuple(file.gone),
         copies=() if file.end == "live" else share.copies,
         ceiling=ceiling,
     )
@@ -253,7 +248,7 @@ class _Takers:
     """Who lies where now."""
 
     def __init__(self, files: Iterable[KnownFile]) -> None:
-        stand = [(piece.extent, file.path) for file in files for piece in file.pieces if piece.stands]
+        stand = [(part, file.path) for file in files for own in file.map.stored for part in file.gone.gaps(own)]
         stand.sort()
         self._extents = [extent for extent, _ in stand]
         self._paths = [path for _, path in stand]

@@ -21,7 +21,7 @@ from pathlib import Path
 
 from sastrugi.errors import SpecimenError, system_words
 from sastrugi.media import Extent
-from sastrugi.media.extents import within
+from sastrugi.media.filemap import FileMap
 from sastrugi.media.raw import RawImage
 from sastrugi.progress import Progress
 from sastrugi.specimen.catalogue import Catalogue
@@ -73,7 +73,7 @@ class PlannedContent:
         assert content is not None
         length = max(min(length, self.size - position), 0)
         if not content.gone:
-            return self.image.read_extents(within(content.extents, position, length))
+            return self.laid.map.read(self.image, position, length)
         with (self.folder / ORIGINALS / self.laid.blake3).open("rb") as saved:
             saved.seek(position)
             return saved.read(length)
@@ -248,19 +248,19 @@ class DriverWriter(SecondWriter):
             return
         self.unmount()
         waiting = list(self._pending.values())
-        hints: dict[int, tuple[Extent, ...]] = {}
+        hints: dict[int, FileMap] = {}
         created: dict[int, dt.datetime] = {}
         for place in {id(place): place for place, _ in waiting}.values():
             volume = probe(self.image, place.where)
             entries = {
-                "/" + "/".join(entry.path): entry
+                entry.full_path: entry
                 for entry in (volume.entries() if volume else ())
                 if not entry.deleted and not entry.folder
             }
             for n, (own, laid) in enumerate(waiting):
                 entry = entries.get(laid.node.path) if own is place else None
                 if entry is not None:
-                    hints[n] = entry.placements[0].extents if entry.placements else ()
+                    hints[n] = entry.map
                     created[n] = entry.times.created or laid.created
         contents = [PlannedContent(laid, self.plan, self.folder) for _, laid in waiting]
         quiet = Progress()
@@ -274,7 +274,7 @@ class DriverWriter(SecondWriter):
                 )
             self.known[id(laid)] = KnownFile(
                 content, laid.path, laid.kind, laid.blake3, created.get(n, laid.created), laid.modified,
-                place.name, laid.life, laid.role, pieces=one.pieces,
+                place.name, laid.life, laid.role, map=one.map, gone=one.gone,
             )  # fmt: skip
         self._pending.clear()
 

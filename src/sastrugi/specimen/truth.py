@@ -5,23 +5,27 @@ from __future__ import annotations
 import datetime as dt
 from collections.abc import Iterator
 from pathlib import Path
-from typing import Literal, Self
+from typing import Annotated, Any, Literal, Self
 
 import numpy as np
 from numpy.typing import NDArray
-from pydantic import BaseModel, ConfigDict, ValidationError, model_validator
+from pydantic import BaseModel, ConfigDict, PlainSerializer, PlainValidator, ValidationError, model_validator
 from pydantic.dataclasses import dataclass
+from pydantic_core import ArgsKwargs
 
 from sastrugi.errors import SpecimenError, system_words
-from sastrugi.media import Extent, Medium, RangeSet, open_medium
-from sastrugi.media.extents import cut, total, within
+from sastrugi.media import Extent, FileMap, Medium, RangeSet, open_medium
+from sastrugi.media.extents import within
 from sastrugi.media.faults import FAULTS_SUFFIX
+from sastrugi.media.filemap import UNKNOWN as UNKNOWN_PLACE
+from sastrugi.media.filemap import Segment
 from sastrugi.media.opening import SPECIMEN_IMAGE
 from sastrugi.texts import LARGEST_NUMBER, parse_json, read_text
 
-TRUTH_VERSION = 4
-READABLE_VERSIONS = (2, 3, 4)
-"""Version 2 knows no `unplaced`, version 3 no `copies`, `ceiling.live` and unknown times; all else is the same."""
+TRUTH_VERSION = 5
+READABLE_VERSIONS = (3, 4, 5)
+"""Versions 3 and 4 have `extents` and `unplaced` in place of `map`; version 3 knows no `copies`, `ceiling.live` and
+unknown times; all else is the same."""
 TRUTH_FILE, RECIPE_FILE, ORIGINALS, SUMS_FILE = "truth.json", "recipe.toml", "originals", "SHA256SUMS"
 UNKNOWN = "unknown"
 """The file system of a volume that no reader of ours can read."""
@@ -64,16 +68,37 @@ class Ceiling:
         return self.bytes == 1.0
 
 
+def _map_of(value: Any) -> FileMap:
+    return value if isinstance(value, FileMap) else FileMap.unpacked(value)
+
+
+def _of_older(extents: Any, unplaced: Any, size: Any) -> FileMap:
+    """The map of a file as truths told it before version 5: its known parts in a row, and the ranges of it that are not
+    among them. Raises ValueError."""
+    if not isinstance(size, int) or not 0 <= size <= LARGEST_NUMBER:
+        raise ValueError(f"{size!r:.20} is no size of a file")
+    known = FileMap.unpacked(extents)
+    unknown = RangeSet(Extent(int(offset), int(length)) for offset, length in unplaced)
+    out: list[Segment] = []
+    at = position = 0
+    for gap in unknown.gaps(Extent(0, size)):
+        part = known.part(at, gap.length)
+        if part.size < gap.length:
+            raise ValueError("its parts are fewer than its bytes")
+        out += [Segment(gap.offset - position, (), UNKNOWN_PLACE), *part.segments]
+        at, position = at + gap.length, gap.end
+    return FileMap.made([*out, Segment(size - position, (), UNKNOWN_PLACE)])
+
+
 @dataclass(frozen=True, slots=True, kw_only=True, config=STRICT)
 class TruthFile:
     """One version of a file of one life.
 
-    `extents` are where it lay at its end, `gone` the parts written over since; `stands_as` is its path on the volume
+    `map` tells where it lay at its end, `gone` the parts written over since; `stands_as` is its path on the volume
     where that is another (in a bin), `former` are the paths it had before. `role` is `reference` for the files that
     are scored; the others had to be written too: index files of a bin, fillers, later use. `lost` marks the files that
     the loss is about: references that ended in a loss, in the last life of their volume in which any did.
-    `unplaced` are ranges of the file (not of the medium) that have no known place; `extents` hold the rest. `copies`
-    are the live files that hold what stands nowhere else. A time is None where nothing tells the volume's own.
+    `copies` are the live files that hold what stands nowhere else. A time is None where nothing tells the volume's own.
     """
 
     id: int
@@ -89,16 +114,26 @@ class TruthFile:
     sha256: str = ""
     created: dt.datetime | None
     modified: dt.datetime | None
-    extents: tuple[Extent, ...]
+    map: Annotated[FileMap, PlainValidator(_map_of), PlainSerializer(FileMap.packed, return_type=list[Any])]
     record: tuple[Extent, ...]
     end: End
     ended_by: int | None = None
     lost: bool = False
     gone: tuple[Extent, ...] = ()
     gone_to: tuple[str, ...] = ()
-    unplaced: tuple[Extent, ...] = ()
     copies: tuple[str, ...] = ()
     ceiling: Ceiling
+
+    @model_validator(mode="before")
+    @classmethod
+    def _as_it_is_now(cls, values: Any) -> Any:
+        """What older versions tell otherwise."""
+        if isinstance(values, ArgsKwargs):
+            return values
+        if isinstance(values, dict) and "extents" in values and "map" not in values:
+            values = dict(values)
+            values["map"] = _of_older(values.pop("extents"), values.pop("unplaced", ()), values.get("size"))
+        return values
 
     @model_validator(mode="after")
     def _is_possible(self) -> Self:
@@ -110,11 +145,11 @@ class TruthFile:
             raise ValueError("it has no digest")
         if not 0 <= self.size <= LARGEST_NUMBER:
             raise ValueError(f"{self.size} is no size of a file")
-        for part in (*self.extents, *self.record, *self.gone, *self.unplaced):
+        for part in (*self.record, *self.gone):
             if part.offset < 0 or part.length < 0 or part.end > LARGEST_NUMBER:
                 raise ValueError(f"{part.offset}+{part.length} is no place")
-        if total(self.extents) + total(self.unplaced) < self.size:
-            raise ValueError("its parts are fewer than its bytes")
+        if self.map.size != self.size:
+            raise ValueError("its parts are not as many bytes as it has")
         if not 0 <= self.ceiling.bytes <= 1 or not 0 <= self.ceiling.live <= self.ceiling.bytes + 1e-9:
             raise ValueError("its ceiling is no share")
         return self
@@ -139,17 +174,15 @@ class TruthFile:
         """Whether all of its content stands on the medium, where it was put."""
         return not self.gone and not self.unplaced
 
-    def places(self) -> Iterator[tuple[int, Extent]]:
-        """Its parts in order: the position in the file, and where they lie (or lay) on the medium."""
-        known = RangeSet(self.unplaced).gaps(Extent(0, self.size))
-        lie = cut(self.extents, sum(part.length for part in known))
-        at = 0
-        for part in known:
-            position = part.offset
-            for extent in within(lie, at, part.length):
-                yield position, extent
-                position += extent.length
-            at += part.length
+    @property
+    def extents(self) -> tuple[Extent, ...]:
+        """What of the medium it lay on."""
+        return self.map.stored
+
+    @property
+    def unplaced(self) -> tuple[Extent, ...]:
+        """Ranges of the file (not of the medium) that have no known place."""
+        return self.map.unknown()
 
     @property
     def on_volume(self) -> str:
@@ -305,7 +338,7 @@ class Specimen:
         """Bytes of a reference file as it was: from the medium if it still lies there whole, else from `originals`."""
         length = file.size - position if length is None else min(length, file.size - position)
         if file.untouched:
-            return self.medium.read_extents(within(cut(file.extents, file.size), position, length))
+            return file.map.read(self.medium, position, length)
         path = self.folder / ORIGINALS / file.blake3
         try:
             with path.open("rb") as saved:
@@ -319,17 +352,20 @@ class Specimen:
         if not file.untouched:
             buffer[:] = np.frombuffer(self.original(file, position, len(buffer)), np.uint8)
             return
-        at = 0
-        if len(file.extents) == 1:
-            self.medium.read_into(file.extents[0].offset + position, buffer.data)
+        if not file.map.plain:
+            buffer[:] = np.frombuffer(file.map.read(self.medium, position, len(buffer)), np.uint8)
             return
-        for offset, length in within(cut(file.extents, file.size), position, len(buffer)):
+        at, stored = 0, file.extents
+        if len(stored) == 1:
+            self.medium.read_into(stored[0].offset + position, buffer.data)
+            return
+        for offset, length in within(stored, position, len(buffer)):
             self.medium.read_into(offset, buffer[at : at + length].data)
             at += length
 
-    def original_at(self, file: TruthFile) -> Path | tuple[Extent, ...]:
-        """Where the original of a reference file is: extents of the medium, or a file among `originals`."""
-        return cut(file.extents, file.size) if file.untouched else self.folder / ORIGINALS / file.blake3
+    def original_at(self, file: TruthFile) -> Path | FileMap:
+        """Where the original of a reference file is: its map of the medium, or a file among `originals`."""
+        return file.map if file.untouched else self.folder / ORIGINALS / file.blake3
 
     def blocks(self, file: TruthFile) -> Iterator[bytes]:
         """The whole content of a reference file, in pieces."""

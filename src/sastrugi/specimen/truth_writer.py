@@ -5,12 +5,10 @@ from __future__ import annotations
 from collections import defaultdict
 from collections.abc import Iterator
 from concurrent.futures import ThreadPoolExecutor
-from itertools import accumulate
 from typing import TYPE_CHECKING
 
 from pydantic import TypeAdapter
 
-from sastrugi.media.extents import cut
 from sastrugi.media.faults import write_faults
 from sastrugi.media.opening import SPECIMEN_IMAGE
 from sastrugi.safety import atomic_file, write_text
@@ -166,9 +164,7 @@ def _shares(every: list[LaidFile]) -> dict[str, Share]:
 
 def _copy(laid: LaidFile) -> Copy:
     assert laid.content is not None
-    extents = cut(laid.content.extents, laid.size)
-    positions = accumulate((extent.length for extent in extents), initial=0)
-    return Copy.of(zip(positions, extents, strict=False), laid.content.gone, laid.path if laid.standing else "")
+    return Copy(laid.map.right(laid.content.gone), laid.path if laid.standing else "")
 
 
 def _ended_in_loss(laid: LaidFile) -> bool:
@@ -227,7 +223,7 @@ def _file(builder: SpecimenBuilder, number: int, laid: LaidFile, lost: bool, sha
         sha256=laid.sha256,
         created=laid.created,
         modified=laid.modified,
-        extents=laid.content.extents,
+        map=laid.map,
         record=_record(builder, laid),
         end=laid.end,
         ended_by=laid.ended_by,

@@ -34,8 +34,7 @@ def lost_entries(medium: Medium) -> Iterator[Entry]:
 
 def in_one_piece(medium: Medium, entry: Entry) -> tuple[Extent, ...]:
     """From where it began on, as long as it was."""
-    extents = entry.placements[0].extents
-    start = extents[0].offset if extents else medium.size
+    start = medium.size if entry.map.start is None else entry.map.start
     return cut((Extent(start, max(min(entry.size, medium.size - start), 0)),), entry.size)
 
 

@@ -8,6 +8,7 @@ from collections.abc import Iterator
 from dataclasses import dataclass, field
 
 from sastrugi.media.extents import Extent
+from sastrugi.media.filemap import FileMap
 
 
 @dataclass(frozen=True, slots=True)
@@ -21,19 +22,26 @@ class Times:
 
 @dataclass(frozen=True, slots=True)
 class Placement:
-    """One way in which a deleted file may have lain: `extents` cut to the file's size, and why this way. `far`: only
-    its content can bear it out."""
+    """One way in which a file may lie (a deleted one: may have lain), and why this way. `far`: only its content can
+    bear it out."""
 
-    extents: tuple[Extent, ...]
+    map: FileMap
     reason: str
     far: bool = False
+
+    @property
+    def extents(self) -> tuple[Extent, ...]:
+        """What of the medium it stands on."""
+        return self.map.stored
 
 
 @dataclass(slots=True)
 class Entry:
-    """One file or folder that a volume's structures tell of.
+    """One name of one stream of a file (or a folder) that a volume's structures tell of.
 
-    `path` is folder names and the name, from the volume's root; `record` is where its directory record stands.
+    `path` is folder names and the name, from the volume's root; `stream` is empty for the file's own content;
+    `identity` is the volume's own number for it (inode, record, catalogue number) where names stand apart from it,
+    else 0. `record` is where the structures stand that tell of it.
     `name_sure` (0 to 1) is how sure the name is and `name_note` says in words where it comes from. Live files have
     one placement; deleted ones as many as the structures leave open, the likeliest first.
     """
@@ -48,8 +56,8 @@ class Entry:
     name_sure: float = 1.0
     name_note: str = ""
     notes: list[str] = field(default_factory=list)
-    unwritten: int = 0
-    """Bytes at its end that were never written and read as zeros; no placement holds them."""
+    stream: str = ""
+    identity: int = 0
     damaged: bool = False
     """Whether a live file's clusters cannot be followed as its volume says: a driver would not give it."""
     source: str = ""
@@ -57,7 +65,19 @@ class Entry:
 
     @property
     def name(self) -> str:
-        return self.path[-1] if self.path else ""
+        """Its name, and behind a colon that of the stream."""
+        name = self.path[-1] if self.path else ""
+        return f"{name}:{self.stream}" if self.stream else name
+
+    @property
+    def full_path(self) -> str:
+        """From the volume's root, with slashes and the stream."""
+        return "/" + "/".join((*self.path[:-1], self.name))
+
+    @property
+    def map(self) -> FileMap:
+        """Where it lies, by its likeliest placement; nowhere if there is none."""
+        return self.placements[0].map if self.placements else FileMap()
 
 
 @dataclass(frozen=True, slots=True)

@@ -9,6 +9,7 @@ from dataclasses import dataclass, field
 from typing import Literal
 
 from sastrugi.media.extents import Extent, cut, join
+from sastrugi.media.filemap import FileMap
 from sastrugi.media.raw import RawImage
 from sastrugi.volumes.allocation import ClusterMap, Run
 
@@ -99,6 +100,10 @@ class VolumeWriter(ABC):
         for child in (under or self.root).children.values():
             yield child
             yield from self.walk(child) if child.folder else ()
+
+    def map(self, node: Node) -> FileMap:
+        """Where the content of a file lies."""
+        return FileMap.of(self.run_extents(node.runs), node.size)
 
     def extents(self, node: Node) -> tuple[Extent, ...]:
         """Where the content of a file (or the table of a folder) lies on the medium, cut to its size."""

@@ -14,6 +14,7 @@ from numpy.typing import NDArray
 
 from sastrugi.media.base import Medium
 from sastrugi.media.extents import Extent, cut, join, total
+from sastrugi.media.filemap import FileMap
 from sastrugi.volumes.allocation import Run, runs_of
 from sastrugi.volumes.reader import UNLISTED_OWNER, Conflict, Placement, Volume
 
@@ -289,7 +290,7 @@ class ClusterVolume(Volume, Generic[G, R]):
         end = g.clusters + 2
         needed = -(-size // g.cluster_size)
         straight = [(first, min(needed, end - first))]
-        out = [Placement(cut(self._extents(straight), size), "in one piece from its first cluster")]
+        out = [Placement(FileMap.of(self._extents(straight), size), "in one piece from its first cluster")]
         if self._guesses_left <= 0 or next(self._used_runs(first, first + straight[0][1]), None) is None:
             return tuple(out)
         around: list[Run] = []
@@ -307,7 +308,7 @@ class ClusterVolume(Volume, Generic[G, R]):
             left -= around[-1][1]
         if not left and around[0][0] == first:
             reason = f"around clusters in use, in {len(around)} pieces"
-            out.append(Placement(cut(self._extents(around), size), reason))
+            out.append(Placement(FileMap.of(self._extents(around), size), reason))
         return tuple(out)
 
     def chain_from(self, offset: int, size: int | None = None) -> tuple[Extent, ...]:

@@ -13,6 +13,7 @@ from numpy.typing import NDArray
 
 from sastrugi.media.base import Medium
 from sastrugi.media.extents import Extent, cut, within
+from sastrugi.media.filemap import FileMap
 from sastrugi.units import plural
 from sastrugi.volumes._fat_family.reader import ChainReader, ClusterVolume, Folder
 from sastrugi.volumes.allocation import Run, runs_of
@@ -284,8 +285,6 @@ class ExfatVolume(ClusterVolume[Geometry, Record]):
                     places, name_sure=record.name_sure * sure,
                     name_note=record.name_note, notes=list(record.notes),
                 )  # fmt: skip
-                if not record.folder:
-                    entry.unwritten = max(record.size - record.valid_size, 0)
                 entry.placements = self._placements(record, deleted, entry.notes)
                 yield entry
 
@@ -296,37 +295,32 @@ class ExfatVolume(ClusterVolume[Geometry, Record]):
         if record.folder:
             return ()
         if not record.size:
-            return (Placement((), "an empty file"),)
+            return (Placement(FileMap(), "an empty file"),)
         if not g.holds(record.cluster):
             notes.append("its stream entry names no cluster of this volume")
             return ()
-        if record.valid_size < record.size:
-            notes.append(
-                f"only {record.valid_size:,} of its {record.size:,} bytes were ever written (the rest reads as zeros, "
-                "and is not brought back)"
-            )
-        size = min(record.valid_size, record.size)
+        size, valid = record.size, record.valid_size
         needed = -(-record.size // self.cluster_size)
         room = g.clusters + FIRST_CLUSTER - record.cluster
         if record.no_chain:
             if needed > room:
                 notes.append("it ends beyond the end of the volume")
             straight = self._extents([(record.cluster, min(needed, room))])
-            return (Placement(cut(straight, size), "in one piece, as its no-chain flag says"),)
+            return (Placement(FileMap.of(straight, size, valid), "in one piece, as its no-chain flag says"),)
         runs, problem = self._chain(record.cluster, needed)
         have = sum(length for _, length in runs)
         if not deleted:
             if have < needed:
                 notes.append(problem or f"its chain ends after {plural(have, 'cluster')} of {needed:,}")
-            return (Placement(cut(self._extents(runs), size), "its chain in the FAT"),)
+            return (Placement(FileMap.of(self._extents(runs), size, valid), "its chain in the FAT"),)
         guesses = tuple(
-            Placement(cut(guess.extents, size), guess.reason)
+            Placement(FileMap.of(guess.extents, size, valid), guess.reason)
             for guess in self._guess_placements(record.cluster, record.size)
         )
         if have < needed:
             return guesses
-        chain = Placement(cut(self._extents(runs), size), "its chain, which still stands in the FAT")
-        return (chain, *(guess for guess in guesses if guess.extents != chain.extents))
+        chain = Placement(FileMap.of(self._extents(runs), size, valid), "its chain, which still stands in the FAT")
+        return (chain, *(guess for guess in guesses if guess.map != chain.map))
 
     def _index_owners(self, tree: list[Folder[Record]]) -> None:
         """Which live file or folder each allocated run belongs to."""

@@ -13,6 +13,7 @@ import numpy as np
 
 from sastrugi.media.base import Medium
 from sastrugi.media.extents import Extent, cut, within
+from sastrugi.media.filemap import FileMap
 from sastrugi.units import plural
 from sastrugi.volumes._fat_family.reader import MAX_DEPTH, ChainReader, ClusterVolume, Folder
 from sastrugi.volumes.allocation import Run
@@ -302,7 +303,7 @@ class FatVolume(ClusterVolume[Geometry, Record]):
         if record.folder:
             return ()
         if not record.size:
-            return (Placement((), "an empty file"),)
+            return (Placement(FileMap(), "an empty file"),)
         needed = -(-record.size // g.cluster_size)
         if deleted and g.bits == 32 and record.cluster < _LOW_WORDS < g.clusters:
             return self._by_low_word(record)
@@ -316,7 +317,7 @@ class FatVolume(ClusterVolume[Geometry, Record]):
             have = sum(length for _, length in runs)
             if have < needed:
                 problem = problem or f"its chain ends after {plural(have, 'cluster')} of {needed:,}"
-            chained = Placement(cut(self._extents(runs), record.size), "its chain in the FAT")
+            chained = Placement(FileMap.of(self._extents(runs), record.size), "its chain in the FAT")
             if problem:
                 notes.append(problem)
                 return (*self._guess_placements(record.cluster, record.size), chained)
@@ -335,7 +336,7 @@ class FatVolume(ClusterVolume[Geometry, Record]):
                 continue
             for placement in self._guess_placements(cluster, record.size):
                 told = f"{placement.reason}; the high half of its cluster ({cluster >> 16}) was lost"
-                out.append(Placement(placement.extents, told, far=True))
+                out.append(Placement(placement.map, told, far=True))
         return tuple(out[:_MOST_PLACEMENTS])
 
     def _index_owners(self, tree: list[Folder[Record]]) -> None:
