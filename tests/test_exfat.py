@@ -40,7 +40,7 @@ def small_volume(path: Path) -> ExfatWriter:
         node = writer.find(f"A/B/core section {n}.txt")
         assert node is not None
         writer.delete(node, NOON)
-    writer.store("pieces.bin", 9000, [dice.randbytes(9000)], NOON, runs=writer.reserve(9, 2))
+    writer.store("pieces.bin", 9000, [dice.randbytes(9000)], NOON, lie=writer.reserve(9 * 1024, "first"))
     writer.flush()
     return writer
 
@@ -90,7 +90,7 @@ def damage(writer: ExfatWriter, what: str) -> None:
     elif what == "boot gone":
         image.write(0, bytes(512))
     elif what == "loop":
-        chain = writer.chain(writer.find("pieces.bin"))  # type: ignore[arg-type]
+        chain = writer.needs(writer.find("pieces.bin"))[1:]  # type: ignore[arg-type]
         first = writer.find("pieces.bin").runs[0][0]  # type: ignore[union-attr]
         image.write(chain[1].offset, first.to_bytes(4, "little"))
     else:

@@ -40,8 +40,8 @@ class Card:
 
     def store(self, name: str, content: bytes, first_gap: bool = False) -> None:
         self.now += dt.timedelta(minutes=1)
-        runs = self.writer.reserve(self.writer.clusters_for(len(content)), 2) if first_gap else None
-        self.writer.store(name, len(content), [content], self.now, runs=runs)
+        lie = self.writer.reserve(self.writer.space_for(len(content)), "first") if first_gap else None
+        self.writer.store(name, len(content), [content], self.now, lie=lie)
 
     def delete(self, *names: str) -> None:
         for name in names:

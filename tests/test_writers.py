@@ -75,10 +75,10 @@ class VolumeMachine(RuleBasedStateMachine):
         path = self.place(name)
         if path:
             content = self.dice.randbytes(length)
-            count = self.writer.clusters_for(length)
-            start = {"first": 2, "middle": self.writer.clusters.end // 2}.get(begin)
-            runs = None if begin == "next" else self.writer.reserve(count, start)
-            self.writer.store(path, length, [content[:100], content[100:]], NOON, runs=runs)
+            data = self.writer.data
+            where = {"middle": data.offset + data.length // 2}.get(begin, begin)
+            lie = None if begin == "next" else self.writer.reserve(self.writer.space_for(length), where)
+            self.writer.store(path, length, [content[:100], content[100:]], NOON, lie=lie)
             self.model[path] = content
 
     @rule(name=names)

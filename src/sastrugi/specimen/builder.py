@@ -6,10 +6,11 @@ import datetime as dt
 from collections import Counter
 from collections.abc import Callable, Iterable, Iterator, Sequence
 from contextlib import contextmanager
-from dataclasses import dataclass, field, replace
+from dataclasses import dataclass, field
 from difflib import get_close_matches
 from fnmatch import fnmatchcase
 from pathlib import Path
+from typing import Any
 from uuid import UUID
 
 from sastrugi.errors import SpecimenError
@@ -26,15 +27,13 @@ from sastrugi.specimen.second_writer import SecondWriter
 from sastrugi.specimen.truth import ORIGINALS, End, Role
 from sastrugi.specimen.write_tracker import WriteTracker
 from sastrugi.units import format_size
-from sastrugi.volumes.allocation import Run
 from sastrugi.volumes.registry import variant_named
 from sastrugi.volumes.writer import Evidence, Habits, Node, VolumeWriter
 
 WHOLE_MEDIUM = "medium"
 """The name of a volume that has the medium to itself, without a partition table."""
 _READ = 1 << 20
-_RECORD_GRAIN = 32
-_CHAIN_GRAIN = 1
+_METADATA_GRAIN = 1
 
 
 @dataclass(frozen=True, slots=True)
@@ -113,7 +112,7 @@ class SpecimenBuilder:
             raise SpecimenError(f"{said}: {f'did you mean {near[0]!r}?' if near else f'there are {there}'}")
         return self.places[name]
 
-    def mounted(self, name: str | None) -> tuple[Slot, VolumeWriter]:
+    def mounted(self, name: str | None) -> tuple[Slot, VolumeWriter[Any]]:
         """A place with the volume on it; raises SpecimenError where there is none that a driver would mount."""
         if not self.places:
             raise SpecimenError("nothing is formatted yet: a 'format' step must come before this one")
@@ -211,7 +210,7 @@ class SpecimenBuilder:
                 self.mirror.make_folder(place, self.laid[-1])
 
     def store(
-        self, place: Slot, path: str, content: Content, runs: list[Run] | None = None, role: Role = "reference",
+        self, place: Slot, path: str, content: Content, lie: Sequence[Extent] | None = None, role: Role = "reference",
         attributes: int = 0,
     ) -> LaidFile:  # fmt: skip
         """Write a new file, with the folders above it."""
@@ -221,7 +220,7 @@ class SpecimenBuilder:
             when = self.tick(self.dice(path).number(4, 90))
             digests = Digests(self.sha256)
             chunks = self._passing(content, digests)
-            node = place.writer.store(path, content.size, chunks, when, None, runs, attributes)
+            node = place.writer.store(path, content.size, chunks, when, None, lie, attributes)
             laid = LaidFile(
                 place.name, len(place.lives), node, path, False, when, when, content.size, role, content.kind
             )
@@ -319,7 +318,7 @@ class SpecimenBuilder:
         self.mirror.rename(place, old_path, laid)
         new = RangeSet(writer.record(laid.node))
         if not any(new.overlap(extent) for extent in evidence.record):
-            self._leave(laid, old_path, above, replace(evidence, chains=()))  # the chain is the new record's
+            self._leave(laid, old_path, above, evidence.of_record())
         if laid.end == "live":
             for one in (laid, *below):
                 one.former.append(one.path)
@@ -332,8 +331,8 @@ class SpecimenBuilder:
         path, above = laid.node.path, self._above(laid.node)
         with self.acting("a deletion"):
             evidence = writer.delete(laid.node, self.tick(), habits)
-            if evidence.chains:
-                writer.flush()  # a chain that stays is watched as it stands on the medium
+            if evidence.of_record() != evidence:
+                writer.flush()  # what stays beside the record is watched as it stands on the medium
         self.mirror.delete(place, path, laid.folder)
         self._leave(laid, path, above, evidence)
         laid.record = evidence.record
@@ -353,9 +352,8 @@ class SpecimenBuilder:
 
     def _leave(self, laid: LaidFile, path: str, above: tuple[LaidFile, ...], evidence: Evidence) -> None:
         """Watch a record that is no longer live."""
-        remains = self.books.watch(evidence.record, _RECORD_GRAIN)
-        chains = tuple(self.books.watch(chain, _CHAIN_GRAIN) for chain in evidence.chains)
-        laid.records.append(StaleRecord(path, laid.size, laid.start, above, evidence, remains, chains))
+        remains = self.books.watch(evidence.where, _METADATA_GRAIN)
+        laid.records.append(StaleRecord(path, laid.size, laid.start, above, evidence, remains))
 
     def _ended(self, laid: LaidFile, evidence: Evidence, end: End) -> None:
         self._leave(laid, laid.node.path, self._above(laid.node), evidence)
@@ -420,7 +418,7 @@ class SpecimenBuilder:
             for extent in hit:
                 write(extent)
 
-    def _strike_volume(self, place: Slot, volume: VolumeWriter, hit: RangeSet, end: End) -> None:
+    def _strike_volume(self, place: Slot, volume: VolumeWriter[Any], hit: RangeSet, end: End) -> None:
         if not place.trouble:
             volume.flush()
         structures = volume.structures()
@@ -431,9 +429,9 @@ class SpecimenBuilder:
             return
         lost: list[LaidFile] = []
         for one in self.standing(place):
-            own = [*volume.record(one.node), *volume.chain(one.node), *volume.extents(one.node)]
+            own = [*volume.needs(one.node), *volume.extents(one.node)]
             for folder in self._above(one.node):
-                own += [*volume.record(folder.node), *volume.chain(folder.node)]
+                own += volume.needs(folder.node)
             if any(hit.overlap(extent) for extent in own):
                 lost.append(one)
         for one in lost:

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import datetime as dt
+from typing import Any
 
 from sastrugi.errors import VolumeError
 from sastrugi.media import Extent
@@ -16,7 +17,7 @@ FILE_SYSTEMS = variant_names()
 def format_volume(
     image: RawImage, where: Extent, file_system: str, cluster: int | None, label: str, serial: int, when: dt.datetime,
     habits: Habits = "linux",
-) -> VolumeWriter:  # fmt: skip
+) -> VolumeWriter[Any]:  # fmt: skip
     """Format a range of the image (quick). Without `cluster` the size that is usual is taken.
 
     Raises VolumeError, with the limits, if the file system cannot be so large or so small.

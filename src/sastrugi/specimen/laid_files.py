@@ -6,6 +6,7 @@ import datetime as dt
 import re
 from collections.abc import Iterable, Iterator
 from dataclasses import dataclass, field
+from typing import Any
 
 from sastrugi.media import Extent
 from sastrugi.media.filemap import FileMap
@@ -60,7 +61,7 @@ class Slot:
     where: Extent
     listed: bool
     logical: bool = False
-    writer: VolumeWriter | None = None
+    writer: VolumeWriter[Any] | None = None
     lives: list[Life] = field(default_factory=list)
     trouble: str = ""
 
@@ -71,8 +72,8 @@ class Slot:
 
 @dataclass(slots=True, eq=False)
 class StaleRecord:
-    """A directory record that is no longer live: under which path it stood, which size and first byte it told, and what
-    of it still tells."""
+    """A record that is no longer live: under which path it stood, which size and first byte it told, and what of it
+    still tells."""
 
     path: str
     size: int
@@ -80,22 +81,31 @@ class StaleRecord:
     above: tuple[LaidFile, ...]
     evidence: Evidence
     remains: TrackedExtents
-    chains: tuple[TrackedExtents, ...]
 
     def placed(self, size: int, start: int) -> Placed:
         """What it tells of where a file of `size` bytes lies that begins at `start`."""
-        if not self.remains.stands(self.evidence.placing) or self.start != start:
+        told = self._standing("place")
+        if not told or self.start != start:
             return "none"
-        if not self.evidence.whole_start:
+        if told == "hint":
             return "hint"
-        chained = any(not len(chain.gone) for chain in self.chains)
-        return "whole" if self.size == size and (self.evidence.contiguous or chained) else "start"
+        return "whole" if told == "whole" and self.size == size else "start"
+
+    def _standing(self, what: str) -> str:
+        """The best that its traces tell of name or place, of those that stand; empty if none does."""
+        of = (trace for trace in self.evidence.traces if trace.tells == what)
+        return next((trace.worth for trace in of if self.remains.stands(trace.where)), "")
+
+    @property
+    def named_in_full(self) -> bool:
+        """Whether the name itself stands, with its first character."""
+        return self._standing("name") == "full"
 
     def name(self, path: str, series: Series) -> NameCeiling:
         """The best name that this record gives a file whose right path is `path`."""
-        own = next((worth for part, worth in self.evidence.names if self.remains.stands(part)), None)
+        own = self._standing("name")
         stem, wanted = self.path.rpartition("/"), path.rpartition("/")
-        if own is None:
+        if not own:
             return "none"
         if stem[2] != wanted[2]:
             same = "." in wanted[2] and stem[2].rpartition(".")[2].lower() == wanted[2].rpartition(".")[2].lower()
@@ -164,7 +174,7 @@ class LaidFile:
         if self.standing:
             yield self.node.name
         for record in self.records:
-            if any(worth == "full" and record.remains.stands(part) for part, worth in record.evidence.names):
+            if record.named_in_full:
                 yield record.path.rpartition("/")[2]
         if self._indexed:
             yield from self.index_tells.split("/")[1:]

@@ -12,7 +12,7 @@ from collections.abc import Callable, Sequence
 from dataclasses import dataclass
 from functools import cache
 from importlib import import_module
-from typing import TYPE_CHECKING
+from typing import TYPE_CHECKING, Any
 
 import sastrugi.volumes as package
 
@@ -29,7 +29,7 @@ if TYPE_CHECKING:
     from sastrugi.volumes.writer import Habits, VolumeWriter
 
     SectorTest = Callable[[NDArray[np.uint8], NDArray[np.uint8]], NDArray[np.bool_]]
-    Format = Callable[[RawImage, Extent, int, str, int, dt.datetime, Habits], VolumeWriter]
+    Format = Callable[[RawImage, Extent, int, str, int, dt.datetime, Habits], VolumeWriter[Any]]
     """Of an image, a range of it, the cluster size, label, serial number, time and habits."""
 _USUAL_GRAIN = 2.0
 

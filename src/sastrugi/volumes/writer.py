@@ -4,14 +4,14 @@ from __future__ import annotations
 
 import datetime as dt
 from abc import ABC, abstractmethod
-from collections.abc import Iterable, Iterator
+from collections.abc import Callable, Iterable, Iterator, Sequence
 from dataclasses import dataclass, field
-from typing import Literal
+from typing import Generic, Literal, Self, TypeVar
 
-from sastrugi.media.extents import Extent, cut, join
+from sastrugi.media.extents import Extent, RangeSet, join
 from sastrugi.media.filemap import FileMap
 from sastrugi.media.raw import RawImage
-from sastrugi.volumes.allocation import ClusterMap, Run
+from sastrugi.volumes.allocation import ClusterMap, Run, join_runs
 
 Habits = Literal["linux", "windows", "macos", "camera"]
 """Whose way of deleting and formatting a step follows."""
@@ -19,31 +19,24 @@ ATTRIBUTES = {"read-only": 1, "hidden": 2, "system": 4}
 """Attributes a file can have besides those that follow from what it is; FAT and exFAT use the same bits."""
 NameWorth = Literal["full", "like", "near"]
 """Of a way to read a name: all of it, all but its first character (which a like name may tell), or its short form."""
+PlaceWorth = Literal["whole", "start", "hint"]
+"""Of a way to read a place: all of it, where it begins, or half of that."""
+Reuse = Literal["next", "first", "last", "spread"]
+"""Where freed space comes in again."""
+RECORD = "record"
 
 
 @dataclass(slots=True, eq=False)
 class Node:
-    """A live file or folder of a volume being written.
-
-    `first_slot` and `slots` place its entries in the parent's table, `runs` its clusters. `attributes` are bits of
-    `ATTRIBUTES`. `alias` is the short name (FAT), `aliases` those taken in a folder; `chained` tells that its clusters
-    are linked in the FAT (exFAT).
-    """
+    """A live name of a file or folder on a volume being written; a writer's own has more. `attributes` are bits of
+    `ATTRIBUTES`."""
 
     name: str
-    parent: Node | None
+    parent: Self | None
     folder: bool
-    first_slot: int
-    slots: int
-    runs: list[Run]
     size: int
-    children: dict[str, Node] = field(default_factory=dict)
-    table: bytearray = field(default_factory=bytearray)
-    search_from: int = 0
-    attributes: int = 0
-    alias: bytes = b""
-    aliases: set[bytes] = field(default_factory=set)
-    chained: bool = False
+    children: dict[str, Self] = field(default_factory=dict, kw_only=True)
+    attributes: int = field(default=0, kw_only=True)
 
     @property
     def path(self) -> str:
@@ -51,33 +44,51 @@ class Node:
 
 
 @dataclass(frozen=True, slots=True)
-class Evidence:
-    """What still tells of a file once it is gone from its volume.
+class Trace:
+    """One way in which something of a file can still be read: while all of `where` stands, its name or its place is
+    told, as well as `worth` says. `source` is what tells it: its own record, or something that a newer file of the same
+    name goes on using or writing (a chain of clusters, a journal)."""
 
-    `record` is where its directory entries stand, `placing` the part of them that holds size and first cluster,
-    `names` the ways its name can be read and what each is worth, best first, `chains` the copies of its cluster chain
-    (none if the record alone tells everything), `whole_start` whether the first cluster is told in full.
-    """
+    tells: Literal["name", "place"]
+    worth: NameWorth | PlaceWorth
+    where: tuple[Extent, ...]
+    source: str = RECORD
+
+
+@dataclass(frozen=True, slots=True)
+class Evidence:
+    """What still tells of a file once it is gone from its volume: `record` is where its own record stands, `traces`
+    are the ways to read name and place, of each the best first."""
 
     record: tuple[Extent, ...]
-    placing: tuple[Extent, ...]
-    names: tuple[tuple[tuple[Extent, ...], NameWorth], ...]
-    contiguous: bool
-    chains: tuple[tuple[Extent, ...], ...] = ()
-    whole_start: bool = True
+    traces: tuple[Trace, ...]
+
+    @property
+    def where(self) -> tuple[Extent, ...]:
+        """All that any of it stands on."""
+        return tuple(RangeSet(part for one in (self.record, *(t.where for t in self.traces)) for part in one))
+
+    def of_record(self) -> Evidence:
+        """What the record alone tells."""
+        return Evidence(self.record, tuple(trace for trace in self.traces if trace.source == RECORD))
 
 
-class VolumeWriter(ABC):
+N = TypeVar("N", bound=Node)
+
+
+class VolumeWriter(ABC, Generic[N]):
     """A mounted volume that can be written. Call `flush` to bring allocation structures and folder times to disk."""
 
     image: RawImage
     file_system: str
     where: Extent
     data: Extent
-    """The part of the medium that holds clusters."""
+    """The part of the medium that is given out in units; the first of them begins where it does."""
     cluster_size: int
-    root: Node
+    """Bytes of a unit: cluster or block."""
+    root: N
     clusters: ClusterMap
+    """Which units are given out."""
     fatal_structures: frozenset[str] = frozenset()
     """Those without which no driver mounts the volume."""
     spare_structures: frozenset[str] = frozenset()
@@ -85,7 +96,7 @@ class VolumeWriter(ABC):
 
     # -- finding ----------------------------------------------------------------------------
 
-    def find(self, path: str) -> Node | None:
+    def find(self, path: str) -> N | None:
         """The live file or folder at `path` (case does not count), or None."""
         node = self.root
         for part in parts_of(path):
@@ -95,27 +106,31 @@ class VolumeWriter(ABC):
             node = child
         return node
 
-    def walk(self, under: Node | None = None) -> Iterator[Node]:
+    def walk(self, under: N | None = None) -> Iterator[N]:
         """Every live node below `under` (the root), folders before what is in them, in the order they were made."""
         for child in (under or self.root).children.values():
             yield child
             yield from self.walk(child) if child.folder else ()
 
-    def map(self, node: Node) -> FileMap:
-        """Where the content of a file lies."""
-        return FileMap.of(self.run_extents(node.runs), node.size)
+    @abstractmethod
+    def map(self, node: N) -> FileMap:
+        """Where the content of a file, or the table of a folder, lies."""
 
-    def extents(self, node: Node) -> tuple[Extent, ...]:
-        """Where the content of a file (or the table of a folder) lies on the medium, cut to its size."""
-        whole = self.run_extents(node.runs)
-        return whole if node.folder else cut(whole, node.size)
+    def extents(self, node: N) -> tuple[Extent, ...]:
+        """What of the medium it stands on."""
+        return self.map(node).stored
 
     def run_extents(self, runs: Iterable[Run]) -> tuple[Extent, ...]:
         first, size = self.clusters.first, self.cluster_size
         return join(Extent(self.data.offset + (start - first) * size, length * size) for start, length in runs)
 
+    def extent_runs(self, extents: Iterable[Extent]) -> list[Run]:
+        """Units by where they lie."""
+        first, size = self.clusters.first, self.cluster_size
+        return join_runs(((at - self.data.offset) // size + first, length // size) for at, length in extents)
+
     def free_extents(self) -> tuple[Extent, ...]:
-        """The free clusters, as extents."""
+        """What is given out to nothing."""
         return self.run_extents(self.clusters.free_runs(self.clusters.first, self.clusters.end))
 
     @abstractmethod
@@ -123,20 +138,20 @@ class VolumeWriter(ABC):
         """The form in which two names are the same to this file system."""
 
     @abstractmethod
-    def record(self, node: Node) -> tuple[Extent, ...]:
-        """Where the directory record of `node` stands on the medium."""
+    def record(self, node: N) -> tuple[Extent, ...]:
+        """Where the record of `node` stands on the medium."""
 
     @abstractmethod
-    def evidence(self, node: Node) -> Evidence:
+    def evidence(self, node: N) -> Evidence:
         """What tells of a live node now."""
 
     @abstractmethod
-    def evidence_after(self, node: Node, habits: Habits) -> Evidence:
+    def evidence_after(self, node: N, habits: Habits) -> Evidence:
         """What tells of a node once its record is marked as deleted."""
 
     @abstractmethod
-    def chain(self, node: Node) -> tuple[Extent, ...]:
-        """The entries of the first FAT that a driver reads to follow a file's or folder's clusters; empty if none."""
+    def needs(self, node: N) -> tuple[Extent, ...]:
+        """All metadata that a driver reads to give a file or folder: its record, and what tells where it lies."""
 
     @abstractmethod
     def structures(self) -> dict[str, tuple[Extent, ...]]:
@@ -145,47 +160,70 @@ class VolumeWriter(ABC):
     # -- writing ----------------------------------------------------------------------------
 
     @abstractmethod
-    def make_folder(self, path: str, when: dt.datetime) -> Node:
+    def make_folder(self, path: str, when: dt.datetime) -> N:
         """The folder at `path`, made with all the folders above it if it is not there."""
 
     @abstractmethod
     def store(
         self, path: str, size: int, chunks: Iterable[bytes], when: dt.datetime, modified: dt.datetime | None = None,
-        runs: list[Run] | None = None, attributes: int = 0,
-    ) -> Node:  # fmt: skip
+        lie: Sequence[Extent] | None = None, attributes: int = 0,
+    ) -> N:  # fmt: skip
         """Write a new file of exactly `size` bytes, given in pieces, into a folder that exists.
 
-        `runs` are clusters reserved for it with `reserve`; without them it goes where the driver would put it.
+        `lie` is space reserved for it with `reserve`; without it the file goes where the driver would put it.
         """
 
     @abstractmethod
-    def grow(
-        self, node: Node, size: int, chunks: Iterable[bytes], when: dt.datetime, runs: list[Run] | None = None
-    ) -> None:
+    def grow(self, node: N, size: int, chunks: Iterable[bytes], when: dt.datetime) -> None:
         """Append `size` bytes to a file."""
 
     @abstractmethod
-    def rewrite(self, node: Node, size: int, chunks: Iterable[bytes], when: dt.datetime, in_place: bool) -> None:
+    def rewrite(self, node: N, size: int, chunks: Iterable[bytes], when: dt.datetime, in_place: bool) -> None:
         """Give a file new content: over its old clusters, or (as on opening it cut to nothing) in new ones."""
 
     @abstractmethod
-    def rename(self, node: Node, path: str, when: dt.datetime) -> None:
+    def rename(self, node: N, path: str, when: dt.datetime) -> None:
         """Give a file or folder another name or folder on the same volume."""
 
     @abstractmethod
-    def delete(self, node: Node, when: dt.datetime, habits: Habits = "linux") -> Evidence:
+    def delete(self, node: N, when: dt.datetime, habits: Habits = "linux") -> Evidence:
         """Delete a file or an empty folder; answers what still tells of it."""
 
     @abstractmethod
     def flush(self) -> None:
         """Bring folder times and allocation structures up to date on the medium."""
 
+    # -- space ------------------------------------------------------------------------------
+
+    @property
+    def room(self) -> int:
+        """Bytes that are given out to nothing."""
+        return self.clusters.free * self.cluster_size
+
+    def space_for(self, size: int) -> int:
+        """Bytes that are given out for a file of `size` bytes: whole units."""
+        return self.clusters_for(size) * self.cluster_size
+
     def clusters_for(self, size: int) -> int:
         return -(-size // self.cluster_size)
 
-    def reserve(self, count: int, begin: int | None = None) -> list[Run]:
-        """Allocate `count` clusters from `begin` on (by default: where the driver would) for a later `store`."""
-        return self.clusters.take(count, begin)
+    def reserve(
+        self, space: int, where: Reuse | int = "next", pick: Callable[[int, int], int] = lambda lo, hi: lo
+    ) -> tuple[Extent, ...]:
+        """Give out `space` bytes (whole units) for a later `store`: where the driver would (`next`), the first that are
+        free, behind all that was ever used (`last`), from a unit that `pick` chooses on (`spread`), or from a byte of
+        the medium on."""
+        units = self.clusters
+        begin: int | None = None
+        if isinstance(where, int):
+            begin = (where - self.data.offset) // self.cluster_size + units.first
+        elif where == "first":
+            begin = units.first
+        elif where == "last":
+            begin = units.highest + 1
+        elif where == "spread":
+            begin = pick(units.first, min(units.end - 1, 2 * units.highest))
+        return self.run_extents(units.take(space // self.cluster_size, begin))
 
 
 def parts_of(path: str) -> list[str]:

@@ -13,7 +13,8 @@ from pydantic import Field, model_validator
 from sastrugi.kinds import all_kinds
 from sastrugi.specimen.builder import Content
 from sastrugi.specimen.recipe_types import ActsAs, Patterns, Share, Size, StepTable
-from sastrugi.specimen.steps.store import Reuse, noise_chunks, require_room, reserve
+from sastrugi.specimen.steps.store import noise_chunks, require_room, reserve
+from sastrugi.volumes.writer import Reuse
 
 if TYPE_CHECKING:
     from sastrugi.scenario.dice import Dice

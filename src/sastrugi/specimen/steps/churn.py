@@ -9,7 +9,8 @@ from pydantic import model_validator
 
 from sastrugi.specimen.builder import Content
 from sastrugi.specimen.recipe_types import ActsAs, Size, SizeRange, StepTable
-from sastrugi.specimen.steps.store import Reuse, noise_chunks, require_room, reserve
+from sastrugi.specimen.steps.store import noise_chunks, require_room, reserve
+from sastrugi.volumes.writer import Reuse
 
 if TYPE_CHECKING:
     from sastrugi.specimen.builder import SpecimenBuilder

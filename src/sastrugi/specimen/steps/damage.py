@@ -9,7 +9,7 @@ from pydantic import Field, model_validator
 
 from sastrugi.errors import SpecimenError
 from sastrugi.media import Extent, open_medium
-from sastrugi.media.extents import cut, total, within
+from sastrugi.media.extents import cut, total
 from sastrugi.media.partitions.gpt import reserved_at_end
 from sastrugi.specimen.recipe_types import Fill, RangeTable, Share, Size, SizeOrRest, StepTable
 from sastrugi.units import format_size
@@ -155,10 +155,11 @@ class FadeStep(StepTable):
             first = where.offset // sector * sector
             yield Extent(first, -(-(where.end - first) // sector) * sector)
             return
-        place, writer = builder.mounted(self.volume)
+        place, _ = builder.mounted(self.volume)
         for laid in builder.choose(place, self.what, self.share, files_only=True):
             count = -(-laid.size // sector)
             dice = builder.dice(f"fade {laid.node.path}")
-            whole = writer.run_extents(laid.node.runs)
             for n in dice.shuffled(range(count))[: self.sectors]:
-                yield from within(whole, n * sector, sector)
+                for part in laid.map.part(n * sector, sector).stored:
+                    first = part.offset // sector * sector
+                    yield Extent(first, -(-(part.end - first) // sector) * sector)

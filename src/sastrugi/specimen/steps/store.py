@@ -2,11 +2,11 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterator
+from collections.abc import Iterator, Sequence
 from functools import partial
 from itertools import islice
 from pathlib import Path
-from typing import TYPE_CHECKING, Annotated, Literal
+from typing import TYPE_CHECKING, Annotated, Any, Literal
 
 from pydantic import Field, field_validator, model_validator
 
@@ -14,12 +14,12 @@ from sastrugi.corpus.make import CorpusSpec, plan_files
 from sastrugi.corpus.names import check_style
 from sastrugi.errors import SastrugiError, SpecimenError
 from sastrugi.kinds import kind_for_name, kind_named
+from sastrugi.media import Extent
 from sastrugi.media.read_ahead import ahead
 from sastrugi.specimen.builder import Content
 from sastrugi.specimen.recipe_types import SizeRange, StepTable, Table
 from sastrugi.units import format_size
-from sastrugi.volumes.allocation import Run, join_runs
-from sastrugi.volumes.writer import ATTRIBUTES
+from sastrugi.volumes.writer import ATTRIBUTES, Reuse
 
 if TYPE_CHECKING:
     from sastrugi.scenario.dice import Dice
@@ -31,7 +31,6 @@ _READ = 1 << 20
 _LARGEST_MADE = 64 << 20
 """Made files are made in memory."""
 _FILLERS = "/Buffers"
-Reuse = Literal["next", "first", "last", "spread"]
 
 
 class CorpusTable(Table):
@@ -100,27 +99,26 @@ class StoreStep(StepTable):
         for path, content in paths:
             require_room(writer, content.size, path)
             if self.pieces > 1:
-                runs = self._in_gaps(builder, place, writer, content)
+                lie = self._in_gaps(builder, place, writer, content)
             else:
-                runs = reserve(builder, writer, content.size, self.reuse, path)
-            builder.store(place, path, content, runs, attributes=self._bits)
+                lie = reserve(builder, writer, content.size, self.reuse, path)
+            builder.store(place, path, content, lie, attributes=self._bits)
 
     @property
     def _bits(self) -> int:
         return sum(ATTRIBUTES[name] for name in set(self.attributes))
 
-    def _own(self, builder: SpecimenBuilder, writer: VolumeWriter) -> Iterator[Content]:
+    def _own(self, builder: SpecimenBuilder, writer: VolumeWriter[Any]) -> Iterator[Content]:
         """The user's files; raises SpecimenError before the first is written if not all of them fit."""
         contents = list(own_files(builder.base, self.folder or ""))
-        needed = sum(writer.clusters_for(content.size) for content in contents)
-        if needed > writer.clusters.free:
-            missing = (needed - writer.clusters.free) * writer.cluster_size
+        missing = sum(writer.space_for(content.size) for content in contents) - writer.room
+        if missing > 0:
             raise SpecimenError(
                 f"the {len(contents):,} files of '{self.folder}' need {format_size(missing)} more than is free"
             )
         return iter(contents)
 
-    def _made(self, builder: SpecimenBuilder, writer: VolumeWriter, table: CorpusTable) -> Iterator[Content]:
+    def _made(self, builder: SpecimenBuilder, writer: VolumeWriter[Any], table: CorpusTable) -> Iterator[Content]:
         spec = CorpusSpec(
             table.files, f"{builder.seed}/step {builder.step}", kinds=tuple(table.kinds), groups=tuple(table.groups),
             smallest=table.size[0], largest=table.size[1], names=table.names, first_number=table.first_number,
@@ -137,80 +135,74 @@ class StoreStep(StepTable):
             yield Content(plan.path, plan.kind, len(content), partial(iter, (content,)))
 
     def _in_gaps(
-        self, builder: SpecimenBuilder, place: Slot, writer: VolumeWriter, content: Content
-    ) -> list[Run] | None:
-        """Clusters in gaps: a buffer file for each piece and one that stays behind each, then the first are deleted."""
-        parts = split(writer.clusters_for(content.size), self.pieces)
+        self, builder: SpecimenBuilder, place: Slot, writer: VolumeWriter[Any], content: Content
+    ) -> tuple[Extent, ...] | None:
+        """Space in gaps: a buffer file for each piece and one that stays behind each, then the first are deleted."""
+        unit = writer.cluster_size
+        parts = split(writer.space_for(content.size), self.pieces, unit)
         if len(parts) < 2:
             return None
         leaving = []
-        for count in parts:
-            leaving.append(_filler(builder, place, count * writer.cluster_size))
-            _filler(builder, place, writer.cluster_size)
-        first = leaving[0].node.runs[0][0]
+        for space in parts:
+            leaving.append(_filler(builder, place, space))
+            _filler(builder, place, unit)
+        first = leaving[0].start
         for laid in leaving:
             builder.delete(laid, "linux")
         return writer.reserve(sum(parts), first)
 
     def _by_turns(
-        self, builder: SpecimenBuilder, place: Slot, writer: VolumeWriter, paths: Iterator[tuple[str, Content]]
+        self, builder: SpecimenBuilder, place: Slot, writer: VolumeWriter[Any], paths: Iterator[tuple[str, Content]]
     ) -> None:
         """Files two and two, allocated by turns as when a camera and a logger write at the same time."""
         while pair := list(islice(paths, 2)):
-            runs: list[list[Run]] = [[] for _ in pair]
-            shares = [split(writer.clusters_for(content.size), self.pieces) for _, content in pair]
+            unit = writer.cluster_size
+            lie: list[list[Extent]] = [[] for _ in pair]
+            shares = [split(writer.space_for(content.size), self.pieces, unit) for _, content in pair]
             if len(pair) == 1:  # nobody to take turns with but a buffer file
-                shares.append([1] * len(shares[0]))
-                runs.append([])
+                shares.append([unit] * len(shares[0]))
+                lie.append([])
             for turn in range(self.pieces):
-                for own, share in zip(runs, shares, strict=True):
+                for own, share in zip(lie, shares, strict=True):
                     if turn < len(share):
                         own += writer.reserve(share[turn])
-            step = max(max(own[:1] or [1]) for own in shares) * writer.cluster_size
+            step = max(max(share[:1] or [unit]) for share in shares)
             with builder.together(place, step):
-                for (path, content), own in zip(pair, runs, strict=False):
-                    builder.store(place, path, content, join_runs(own), attributes=self._bits)
-                if len(pair) == 1 and runs[1]:
-                    size = len(shares[1]) * writer.cluster_size
-                    _filler(builder, place, size, join_runs(runs[1]))
+                for (path, content), own in zip(pair, lie, strict=False):
+                    builder.store(place, path, content, own, attributes=self._bits)
+                if len(pair) == 1 and lie[1]:
+                    _filler(builder, place, sum(shares[1]), lie[1])
 
 
-def reserve(builder: SpecimenBuilder, writer: VolumeWriter, size: int, reuse: Reuse, path: str) -> list[Run] | None:
-    """Clusters for a file by the way freed space is to be used; None leaves it to the driver."""
-    clusters = writer.clusters
+def reserve(
+    builder: SpecimenBuilder, writer: VolumeWriter[Any], size: int, reuse: Reuse, path: str
+) -> tuple[Extent, ...] | None:
+    """Space for a file by the way freed space is to be used; None leaves it to the driver."""
     if reuse == "next":
         return None
-    begin = clusters.first
-    if reuse == "last":
-        begin = clusters.highest + 1
-    elif reuse == "spread":
-        begin = builder.dice(f"{path}/{builder.step}").number(
-            clusters.first, min(clusters.end - 1, 2 * clusters.highest)
-        )
-    return writer.reserve(writer.clusters_for(size), begin)
+    return writer.reserve(writer.space_for(size), reuse, builder.dice(f"{path}/{builder.step}").number)
 
 
-def require_room(writer: VolumeWriter, size: int, path: str) -> None:
+def require_room(writer: VolumeWriter[Any], size: int, path: str) -> None:
     """Raise SpecimenError, saying how much is missing, if a file cannot fit."""
-    missing = writer.clusters_for(size) - writer.clusters.free
+    missing = writer.space_for(size) - writer.room
     if missing > 0:
-        raise SpecimenError(
-            f"the volume is full: {path} ({format_size(size)}) needs {format_size(missing * writer.cluster_size)} more"
-        )
+        raise SpecimenError(f"the volume is full: {path} ({format_size(size)}) needs {format_size(missing)} more")
 
 
-def split(count: int, pieces: int) -> list[int]:
-    """`count` clusters in so many pieces, as even as can be; fewer pieces where there are fewer clusters."""
+def split(space: int, pieces: int, unit: int) -> list[int]:
+    """Bytes of whole units in so many pieces, as even as can be; fewer pieces where there are fewer units."""
+    count = space // unit
     pieces = min(pieces, count)
-    return [count * (n + 1) // pieces - count * n // pieces for n in range(pieces)]
+    return [(count * (n + 1) // pieces - count * n // pieces) * unit for n in range(pieces)]
 
 
-def _filler(builder: SpecimenBuilder, place: Slot, size: int, runs: list[Run] | None = None) -> LaidFile:
+def _filler(builder: SpecimenBuilder, place: Slot, size: int, lie: Sequence[Extent] | None = None) -> LaidFile:
     number = builder.counts["filler"] + 1
     name = f"B{number:07d}.TMP"
     noise = builder.dice(f"filler {number}").fork("noise")
     content = Content(name, "other", size, partial(noise_chunks, noise, size))
-    return builder.store(place, f"{_FILLERS}/{name}", content, runs, "filler")
+    return builder.store(place, f"{_FILLERS}/{name}", content, lie, "filler")
 
 
 def noise_chunks(dice: Dice, size: int) -> Iterator[bytes]:

@@ -4,7 +4,8 @@ from __future__ import annotations
 
 import datetime as dt
 from abc import abstractmethod
-from collections.abc import Iterable
+from collections.abc import Iterable, Sequence
+from dataclasses import dataclass, field
 from itertools import chain
 
 import numpy as np
@@ -12,6 +13,7 @@ from numpy.typing import NDArray
 
 from sastrugi.errors import VolumeError
 from sastrugi.media.extents import Extent, within
+from sastrugi.media.filemap import FileMap
 from sastrugi.media.raw import RawImage
 from sastrugi.units import format_size
 from sastrugi.volumes._fat_family.names import check_name
@@ -22,7 +24,22 @@ from sastrugi.volumes.writer import Evidence, Habits, Node, VolumeWriter, parts_
 ENTRY_SIZE = 32
 
 
-class EntryTableWriter(VolumeWriter):
+@dataclass(slots=True, eq=False)
+class EntryNode(Node):
+    """`first_slot` and `slots` place its entries in the parent's table, `runs` its clusters. `alias` is the short name
+    (FAT), `aliases` those taken in a folder; `chained` tells that its clusters are linked in the FAT (exFAT)."""
+
+    first_slot: int
+    slots: int
+    runs: list[Run]
+    table: bytearray = field(default_factory=bytearray)
+    search_from: int = 0
+    alias: bytes = b""
+    aliases: set[bytes] = field(default_factory=set)
+    chained: bool = False
+
+
+class EntryTableWriter(VolumeWriter[EntryNode]):
     """Folders as tables of entries. A subclass says how entries look and how clusters are linked."""
 
     max_file_size: int
@@ -32,8 +49,8 @@ class EntryTableWriter(VolumeWriter):
 
     def __init__(self, image: RawImage, clusters: ClusterMap, cluster_size: int, sector: int) -> None:
         self.image, self.clusters, self.cluster_size, self.sector = image, clusters, cluster_size, sector
-        self.root = Node("", None, True, 0, 0, [], 0)
-        self._touched: dict[int, tuple[Node, dt.datetime, bool]] = {}
+        self.root = EntryNode("", None, True, 0, 0, 0, [])
+        self._touched: dict[int, tuple[EntryNode, dt.datetime, bool]] = {}
 
     # -- what a file system fills in --------------------------------------------------------
 
@@ -42,31 +59,31 @@ class EntryTableWriter(VolumeWriter):
         """Which entries of a table are free, by their first bytes."""
 
     @abstractmethod
-    def _new_record(self, node: Node, when: dt.datetime, modified: dt.datetime) -> bytes:
+    def _new_record(self, node: EntryNode, when: dt.datetime, modified: dt.datetime) -> bytes:
         """The entries of a new node (its alias is chosen here)."""
 
     @abstractmethod
-    def _renamed_record(self, node: Node, name: str, parent: Node) -> bytes:
+    def _renamed_record(self, node: EntryNode, name: str, parent: EntryNode) -> bytes:
         """The entries of `node` under another name, all else as it is (its new alias is chosen here)."""
 
     @abstractmethod
-    def _refresh(self, node: Node, when: dt.datetime, accessed: bool = False) -> None:
+    def _refresh(self, node: EntryNode, when: dt.datetime, accessed: bool = False) -> None:
         """Bring size, first cluster and modified time of a node's record up to date, on the medium too."""
 
     @abstractmethod
-    def _first_table(self, node: Node, when: dt.datetime) -> bytearray:
+    def _first_table(self, node: EntryNode, when: dt.datetime) -> bytearray:
         """The table of a new folder whose clusters are known."""
 
     @abstractmethod
-    def _erase(self, node: Node, habits: Habits | None) -> None:
+    def _erase(self, node: EntryNode, habits: Habits | None) -> None:
         """Mark the entries of a node as deleted in its parent's table (`habits` None: after a rename)."""
 
     @abstractmethod
-    def _link(self, node: Node) -> None:
+    def _link(self, node: EntryNode) -> None:
         """Write the chain of a node's runs where the file system wants one."""
 
     @abstractmethod
-    def _unlink(self, node: Node, runs: list[Run], habits: Habits) -> None:
+    def _unlink(self, node: EntryNode, runs: list[Run], habits: Habits) -> None:
         """Take the chain of runs away, as far as these habits do."""
 
     def _root_place(self) -> tuple[Extent, ...]:
@@ -75,7 +92,7 @@ class EntryTableWriter(VolumeWriter):
 
     # -- folders ----------------------------------------------------------------------------
 
-    def make_folder(self, path: str, when: dt.datetime) -> Node:
+    def make_folder(self, path: str, when: dt.datetime) -> EntryNode:
         node = self.root
         for part in parts_of(path):
             child = node.children.get(self.fold(part))
@@ -86,16 +103,16 @@ class EntryTableWriter(VolumeWriter):
             node = child
         return node
 
-    def _add_folder(self, parent: Node, name: str, when: dt.datetime) -> Node:
+    def _add_folder(self, parent: EntryNode, name: str, when: dt.datetime) -> EntryNode:
         check_name(name, title_of(self.file_system))
-        node = Node(name, parent, True, 0, 0, self.clusters.take(1), self.cluster_size)
+        node = EntryNode(name, parent, True, self.cluster_size, 0, 0, self.clusters.take(1))
         node.table = self._first_table(node, when)
         self.image.write(self.run_extents(node.runs)[0].offset, bytes(node.table))
         self._link(node)
         self._enter(node, when, when)
         return node
 
-    def _enter(self, node: Node, when: dt.datetime, modified: dt.datetime) -> None:
+    def _enter(self, node: EntryNode, when: dt.datetime, modified: dt.datetime) -> None:
         """Give a new node its entries in its parent's table."""
         parent = node.parent
         assert parent is not None
@@ -106,16 +123,16 @@ class EntryTableWriter(VolumeWriter):
         parent.children[self.fold(node.name)] = node
         self._touch(parent, when)
 
-    def _put(self, folder: Node, slot: int, data: bytes) -> None:
+    def _put(self, folder: EntryNode, slot: int, data: bytes) -> None:
         folder.table[slot * ENTRY_SIZE : slot * ENTRY_SIZE + len(data)] = data
         self._write_table(folder, slot * ENTRY_SIZE, len(data))
 
-    def _record_bytes(self, node: Node) -> bytearray:
+    def _record_bytes(self, node: EntryNode) -> bytearray:
         assert node.parent is not None
         at = node.first_slot * ENTRY_SIZE
         return node.parent.table[at : at + node.slots * ENTRY_SIZE]
 
-    def _free_slots(self, folder: Node, count: int) -> int:
+    def _free_slots(self, folder: EntryNode, count: int) -> int:
         """The first slot of `count` free ones in a row; the folder grows by a cluster when there are none."""
         while True:
             first = np.frombuffer(folder.table[folder.search_from * ENTRY_SIZE :: ENTRY_SIZE], "u1")
@@ -129,7 +146,7 @@ class EntryTableWriter(VolumeWriter):
                     return slot
             self._grow_folder(folder)
 
-    def _grow_folder(self, folder: Node) -> None:
+    def _grow_folder(self, folder: EntryNode) -> None:
         if not folder.runs:
             raise VolumeError(
                 f"the root folder is full: it holds {len(folder.table) // ENTRY_SIZE} entries on this volume"
@@ -144,23 +161,34 @@ class EntryTableWriter(VolumeWriter):
         if folder.parent is not None:
             self._folder_grew(folder)
 
-    def _folder_grew(self, folder: Node) -> None:
+    def _folder_grew(self, folder: EntryNode) -> None:
         """FAT folders have no size in their record."""
 
-    def _table_extents(self, folder: Node, position: int, length: int) -> tuple[Extent, ...]:
+    def _table_extents(self, folder: EntryNode, position: int, length: int) -> tuple[Extent, ...]:
         whole = self.run_extents(folder.runs) if folder.runs else self._root_place()
         return within(whole, position, length)
 
-    def _write_table(self, folder: Node, position: int, length: int) -> None:
+    def _write_table(self, folder: EntryNode, position: int, length: int) -> None:
         for extent in self._table_extents(folder, position, length):
             self.image.write(extent.offset, bytes(folder.table[position : position + extent.length]))
             position += extent.length
 
-    def record(self, node: Node) -> tuple[Extent, ...]:
+    def map(self, node: EntryNode) -> FileMap:
+        whole = self.run_extents(node.runs)
+        return FileMap.of(whole) if node.folder else FileMap.of(whole, node.size)
+
+    @abstractmethod
+    def _chain(self, node: EntryNode) -> tuple[Extent, ...]:
+        """The entries of the first FAT that a driver reads to follow a node's clusters; empty if none."""
+
+    def needs(self, node: EntryNode) -> tuple[Extent, ...]:
+        return (*self.record(node), *self._chain(node))
+
+    def record(self, node: EntryNode) -> tuple[Extent, ...]:
         assert node.parent is not None
         return self._table_extents(node.parent, node.first_slot * ENTRY_SIZE, node.slots * ENTRY_SIZE)
 
-    def _touch(self, folder: Node, when: dt.datetime, accessed: bool = False) -> None:
+    def _touch(self, folder: EntryNode, when: dt.datetime, accessed: bool = False) -> None:
         """A folder takes the time of a change in it. Its entry is written at the next flush, as by a driver that
         caches: a folder that is deleted before then keeps the times it had."""
         if folder.parent is not None:
@@ -175,18 +203,18 @@ class EntryTableWriter(VolumeWriter):
 
     def store(
         self, path: str, size: int, chunks: Iterable[bytes], when: dt.datetime, modified: dt.datetime | None = None,
-        runs: list[Run] | None = None, attributes: int = 0,
-    ) -> Node:  # fmt: skip
+        lie: Sequence[Extent] | None = None, attributes: int = 0,
+    ) -> EntryNode:  # fmt: skip
         parent, name = self._new_place(path)
         self._check_size(path, size)
-        taken = self.clusters.take(self.clusters_for(size)) if runs is None else runs
-        node = Node(name, parent, False, 0, 0, taken, size, attributes=attributes)
+        taken = self.clusters.take(self.clusters_for(size)) if lie is None else self.extent_runs(lie)
+        node = EntryNode(name, parent, False, size, 0, 0, taken, attributes=attributes)
         self._fill(path, self.run_extents(taken), size, chunks)
         self._link(node)
         self._enter(node, when, modified or when)
         return node
 
-    def _new_place(self, path: str) -> tuple[Node, str]:
+    def _new_place(self, path: str) -> tuple[EntryNode, str]:
         """The folder and the name of a file that is to be made at `path`."""
         folder_path, _, name = path.rstrip("/").rpartition("/")
         parent = self.find(folder_path)
@@ -223,19 +251,16 @@ class EntryTableWriter(VolumeWriter):
         if written != size + len(padding):
             raise VolumeError(f"{path}: {written - len(padding)} bytes came where {size} were announced")
 
-    def grow(
-        self, node: Node, size: int, chunks: Iterable[bytes], when: dt.datetime, runs: list[Run] | None = None
-    ) -> None:
+    def grow(self, node: EntryNode, size: int, chunks: Iterable[bytes], when: dt.datetime) -> None:
         self._check_size(node.path, node.size + size)
         more = self.clusters_for(node.size + size) - self.clusters_for(node.size)
-        taken = self.clusters.take(more) if runs is None else runs
-        whole = join_runs([*node.runs, *taken])
+        whole = join_runs([*node.runs, *self.clusters.take(more)])
         self._fill(node.path, self.run_extents(whole), size, chunks, node.size)
         node.runs, node.size = whole, node.size + size
         self._link(node)
         self._refresh(node, when)
 
-    def rewrite(self, node: Node, size: int, chunks: Iterable[bytes], when: dt.datetime, in_place: bool) -> None:
+    def rewrite(self, node: EntryNode, size: int, chunks: Iterable[bytes], when: dt.datetime, in_place: bool) -> None:
         self._check_size(node.path, size)
         needed, old = self.clusters_for(size), node.runs
         kept = first_clusters(old, needed) if in_place else []
@@ -248,7 +273,7 @@ class EntryTableWriter(VolumeWriter):
         self._link(node)
         self._refresh(node, when)
 
-    def rename(self, node: Node, path: str, when: dt.datetime) -> None:
+    def rename(self, node: EntryNode, path: str, when: dt.datetime) -> None:
         old_parent, old_name = node.parent, node.name
         assert old_parent is not None
         folder_path, _, name = path.rstrip("/").rpartition("/")
@@ -259,7 +284,7 @@ class EntryTableWriter(VolumeWriter):
         there = parent.children.get(self.fold(name))
         if there is not None and there is not node:
             raise VolumeError(f"{path}: there is already a file of this name")
-        above: Node | None = parent
+        above: EntryNode | None = parent
         while above is not None:
             if above is node:
                 raise VolumeError(f"{node.path}: a folder cannot be moved into itself")
@@ -273,7 +298,7 @@ class EntryTableWriter(VolumeWriter):
         for folder in (old_parent, parent):
             self._touch(folder, when)
 
-    def _move_record(self, node: Node, parent: Node, data: bytes) -> None:
+    def _move_record(self, node: EntryNode, parent: EntryNode, data: bytes) -> None:
         """The new entries first, then the old ones are marked deleted (as Linux does on FAT)."""
         slot = self._free_slots(parent, len(data) // ENTRY_SIZE)
         self._put(parent, slot, data)
@@ -282,7 +307,7 @@ class EntryTableWriter(VolumeWriter):
         node.parent.search_from = min(node.parent.search_from, node.first_slot)
         node.first_slot, node.slots = slot, len(data) // ENTRY_SIZE
 
-    def delete(self, node: Node, when: dt.datetime, habits: Habits = "linux") -> Evidence:
+    def delete(self, node: EntryNode, when: dt.datetime, habits: Habits = "linux") -> Evidence:
         parent = node.parent
         if parent is None:
             raise VolumeError("the root folder cannot be deleted")

@@ -6,6 +6,7 @@
 from __future__ import annotations
 
 import datetime as dt
+from typing import Any
 
 from sastrugi.media.extents import Extent
 from sastrugi.media.raw import RawImage
@@ -22,7 +23,7 @@ _TIME_GRAIN = 0.01
 
 def _format(
     image: RawImage, where: Extent, cluster: int, label: str, serial: int, when: dt.datetime, habits: Habits
-) -> VolumeWriter:
+) -> VolumeWriter[Any]:
     geometry = plan(where.offset, where.length, cluster, image.sector, habits)
     return ExfatWriter(image, geometry, label, serial, when)
 

@@ -18,7 +18,7 @@ from sastrugi.media.extents import Extent, cut, within
 from sastrugi.media.raw import RawImage
 from sastrugi.units import format_size
 from sastrugi.volumes._fat_family.fat_table import ChainTable
-from sastrugi.volumes._fat_family.writer import EntryTableWriter
+from sastrugi.volumes._fat_family.writer import EntryNode, EntryTableWriter
 from sastrugi.volumes.allocation import PIECE, ClusterMap, Run
 from sastrugi.volumes.exfat.layout import (
     ALLOCATION_POSSIBLE,
@@ -63,7 +63,7 @@ from sastrugi.volumes.exfat.layout import (
     upper_name,
 )
 from sastrugi.volumes.exfat.upcase import table_bytes, upcase
-from sastrugi.volumes.writer import Evidence, Habits, Node
+from sastrugi.volumes.writer import Evidence, Habits, Trace
 
 _PERCENT_IN_USE = 112
 _USUAL = ((256 << 20, 4 << 10), (32 << 30, 32 << 10), (1 << 62, 128 << 10))
@@ -218,7 +218,7 @@ class ExfatWriter(EntryTableWriter):
         free: NDArray[np.bool_] = first_bytes < IN_USE
         return free
 
-    def _new_record(self, node: Node, when: dt.datetime, modified: dt.datetime) -> bytes:
+    def _new_record(self, node: EntryNode, when: dt.datetime, modified: dt.datetime) -> bytes:
         entry = np.zeros((), FILE_ENTRY)
         entry["type"] = TYPE_FILE
         entry["attributes"] = (ATTR_DIRECTORY if node.folder else ATTR_ARCHIVE) | node.attributes
@@ -228,7 +228,7 @@ class ExfatWriter(EntryTableWriter):
         entry["created_zone"] = entry["modified_zone"] = entry["accessed_zone"] = UTC
         return _entry_set(entry, self._stream(node), node.name)
 
-    def _stream(self, node: Node) -> NDArray[np.void]:
+    def _stream(self, node: EntryNode) -> NDArray[np.void]:
         stream = np.zeros((), STREAM_ENTRY)
         stream["type"] = TYPE_STREAM
         no_chain = NO_FAT_CHAIN if node.runs and not node.chained else 0
@@ -237,11 +237,11 @@ class ExfatWriter(EntryTableWriter):
         stream["first_cluster"] = node.runs[0][0] if node.runs else 0
         return stream
 
-    def _renamed_record(self, node: Node, name: str, parent: Node) -> bytes:
+    def _renamed_record(self, node: EntryNode, name: str, parent: EntryNode) -> bytes:
         entry = np.frombuffer(bytes(self._record_bytes(node)[:ENTRY_SIZE]), FILE_ENTRY)[0].copy()
         return _entry_set(entry, self._stream(node), name)
 
-    def _move_record(self, node: Node, parent: Node, data: bytes) -> None:
+    def _move_record(self, node: EntryNode, parent: EntryNode, data: bytes) -> None:
         count = len(data) // ENTRY_SIZE
         if parent is not node.parent or count > node.slots:
             super()._move_record(node, parent, data)
@@ -253,7 +253,7 @@ class ExfatWriter(EntryTableWriter):
         parent.search_from = min(parent.search_from, node.first_slot + count)
         node.slots = count
 
-    def _refresh(self, node: Node, when: dt.datetime | None, accessed: bool = False) -> None:
+    def _refresh(self, node: EntryNode, when: dt.datetime | None, accessed: bool = False) -> None:
         entry = np.frombuffer(bytes(self._record_bytes(node)[:ENTRY_SIZE]), FILE_ENTRY)[0].copy()
         if when is not None:
             entry["modified"], entry["modified_10ms"] = encode_time(when)
@@ -262,13 +262,13 @@ class ExfatWriter(EntryTableWriter):
         assert node.parent is not None
         self._put(node.parent, node.first_slot, _entry_set(entry, self._stream(node), node.name))
 
-    def _folder_grew(self, folder: Node) -> None:
+    def _folder_grew(self, folder: EntryNode) -> None:
         self._refresh(folder, None)
 
-    def _first_table(self, node: Node, when: dt.datetime) -> bytearray:
+    def _first_table(self, node: EntryNode, when: dt.datetime) -> bytearray:
         return bytearray(self.cluster_size)
 
-    def _erase(self, node: Node, habits: Habits | None) -> None:
+    def _erase(self, node: EntryNode, habits: Habits | None) -> None:
         parent = node.parent
         assert parent is not None
         for slot in range(node.first_slot, node.first_slot + node.slots):
@@ -277,30 +277,36 @@ class ExfatWriter(EntryTableWriter):
 
     # -- how clusters are linked ------------------------------------------------------------
 
-    def _link(self, node: Node) -> None:
+    def _link(self, node: EntryNode) -> None:
         node.chained = bool(node.runs) and (node.chained or len(node.runs) > 1)
         if node.chained:
             self._table.link(node.runs)
 
-    def _unlink(self, node: Node, runs: list[Run], habits: Habits) -> None:
+    def _unlink(self, node: EntryNode, runs: list[Run], habits: Habits) -> None:
         """No driver's habit that we know of clears the FAT here."""
 
-    def chain(self, node: Node) -> tuple[Extent, ...]:
+    def _chain(self, node: EntryNode) -> tuple[Extent, ...]:
         return self._table.entries_of(node.runs, 0) if node.chained else ()
 
     # -- what tells of a file ---------------------------------------------------------------
 
-    def evidence(self, node: Node) -> Evidence:
+    def evidence(self, node: EntryNode) -> Evidence:
         record = self.record(node)
         placing = cut(record, 2 * ENTRY_SIZE)
-        names = (
-            (within(record, ENTRY_SIZE, (node.slots - 1) * ENTRY_SIZE), "full"),
-            (within(record, 2 * ENTRY_SIZE, ENTRY_SIZE), "near"),
+        whole = [Trace("place", "whole", placing)] if len(node.runs) <= 1 else []
+        if node.chained:
+            whole.append(Trace("place", "whole", (*placing, *self._table.entries_of(node.runs, 0)), "chain"))
+        return Evidence(
+            record,
+            (
+                *whole,
+                Trace("place", "start", placing),
+                Trace("name", "full", within(record, ENTRY_SIZE, (node.slots - 1) * ENTRY_SIZE)),
+                Trace("name", "near", within(record, 2 * ENTRY_SIZE, ENTRY_SIZE)),
+            ),
         )
-        chains = (self._table.entries_of(node.runs, 0),) if node.chained else ()
-        return Evidence(record, placing, names, len(node.runs) <= 1, chains)  # type: ignore[arg-type]
 
-    def evidence_after(self, node: Node, habits: Habits) -> Evidence:
+    def evidence_after(self, node: EntryNode, habits: Habits) -> Evidence:
         return self.evidence(node)
 
 

@@ -7,6 +7,7 @@ from __future__ import annotations
 
 import datetime as dt
 from functools import partial
+from typing import Any
 
 from sastrugi.media.extents import Extent
 from sastrugi.media.raw import RawImage
@@ -24,7 +25,7 @@ _TIME_GRAIN = 2.0
 
 def _format(
     bits: int, image: RawImage, where: Extent, cluster: int, label: str, serial: int, when: dt.datetime, habits: Habits
-) -> VolumeWriter:
+) -> VolumeWriter[Any]:
     geometry = plan(where.offset, where.length, bits, cluster, image.sector, habits)
     return FatWriter(image, geometry, label, serial, when)
 

@@ -19,7 +19,7 @@ from sastrugi.media.extents import Extent, cut, within
 from sastrugi.media.raw import RawImage
 from sastrugi.units import format_size
 from sastrugi.volumes._fat_family.fat_table import ChainTable
-from sastrugi.volumes._fat_family.writer import EntryTableWriter
+from sastrugi.volumes._fat_family.writer import EntryNode, EntryTableWriter
 from sastrugi.volumes.allocation import ClusterMap, Run
 from sastrugi.volumes.fat.layout import (
     ATTR_ARCHIVE,
@@ -49,7 +49,7 @@ from sastrugi.volumes.fat.layout import (
     pack_fat,
 )
 from sastrugi.volumes.fat.names import fold, long_entries, short_alias
-from sastrugi.volumes.writer import Evidence, Habits, Node
+from sastrugi.volumes.writer import Evidence, Habits, Trace
 
 _FSINFO_SECTOR, _BACKUP_BOOT_SECTOR = 1, 6
 _ROOT_ENTRIES = 512
@@ -229,23 +229,23 @@ class FatWriter(EntryTableWriter):
         free: NDArray[np.bool_] = (first_bytes == 0) | (first_bytes == DELETED)
         return free
 
-    def _new_record(self, node: Node, when: dt.datetime, modified: dt.datetime) -> bytes:
+    def _new_record(self, node: EntryNode, when: dt.datetime, modified: dt.datetime) -> bytes:
         attr, size = (ATTR_DIRECTORY, 0) if node.folder else (ATTR_ARCHIVE | node.attributes, node.size)
         assert node.parent is not None
         longs = self._take_alias(node, node.name, node.parent)
         return longs + self._entry(node.alias, attr, when, _first_cluster(node), size, modified).tobytes()
 
-    def _take_alias(self, node: Node, name: str, parent: Node) -> bytes:
+    def _take_alias(self, node: EntryNode, name: str, parent: EntryNode) -> bytes:
         """Give the node a short name that is free in its folder; answers the long-name entries it needs."""
         node.alias, long_needed = short_alias(name, parent.aliases)
         parent.aliases.add(node.alias)
         return long_entries(name, node.alias) if long_needed else b""
 
-    def _renamed_record(self, node: Node, name: str, parent: Node) -> bytes:
+    def _renamed_record(self, node: EntryNode, name: str, parent: EntryNode) -> bytes:
         short = self._record_bytes(node)[-ENTRY_SIZE:]
         return self._take_alias(node, name, parent) + node.alias + bytes(short[len(node.alias) :])
 
-    def _move_record(self, node: Node, parent: Node, data: bytes) -> None:
+    def _move_record(self, node: EntryNode, parent: EntryNode, data: bytes) -> None:
         if node.folder and parent is not node.parent:
             cluster = _first_cluster(parent) if parent.parent else 0
             dots = np.frombuffer(node.table, DIR_ENTRY, 1, ENTRY_SIZE).copy()
@@ -253,7 +253,7 @@ class FatWriter(EntryTableWriter):
             self._put(node, 1, dots.tobytes())
         super()._move_record(node, parent, data)
 
-    def _refresh(self, node: Node, when: dt.datetime, accessed: bool = False) -> None:
+    def _refresh(self, node: EntryNode, when: dt.datetime, accessed: bool = False) -> None:
         entry = np.frombuffer(self._record_bytes(node)[-ENTRY_SIZE:], DIR_ENTRY).copy()
         entry["modified_date"], entry["modified_time"], _ = encode_time(when)
         if accessed:
@@ -264,7 +264,7 @@ class FatWriter(EntryTableWriter):
         assert node.parent is not None
         self._put(node.parent, node.first_slot + node.slots - 1, entry.tobytes())
 
-    def _first_table(self, node: Node, when: dt.datetime) -> bytearray:
+    def _first_table(self, node: EntryNode, when: dt.datetime) -> bytearray:
         """Entries . and .. (which says 0 for the root)."""
         assert node.parent is not None
         above = _first_cluster(node.parent) if node.parent.parent else 0
@@ -272,7 +272,7 @@ class FatWriter(EntryTableWriter):
         head = b"".join(self._entry(name.ljust(11), ATTR_DIRECTORY, when, cluster).tobytes() for name, cluster in dots)
         return bytearray(head.ljust(self.cluster_size, b"\0"))
 
-    def _erase(self, node: Node, habits: Habits | None) -> None:
+    def _erase(self, node: EntryNode, habits: Habits | None) -> None:
         parent = node.parent
         assert parent is not None
         for slot in range(node.first_slot, node.first_slot + node.slots):
@@ -284,35 +284,40 @@ class FatWriter(EntryTableWriter):
 
     # -- how clusters are linked ------------------------------------------------------------
 
-    def _link(self, node: Node) -> None:
+    def _link(self, node: EntryNode) -> None:
         self._table.link(node.runs)
 
-    def _unlink(self, node: Node, runs: list[Run], habits: Habits) -> None:
+    def _unlink(self, node: EntryNode, runs: list[Run], habits: Habits) -> None:
         self._table.unlink(runs)
 
-    def chain(self, node: Node) -> tuple[Extent, ...]:
+    def _chain(self, node: EntryNode) -> tuple[Extent, ...]:
         return self._table.entries_of(node.runs, 0)
 
     # -- what tells of a file ---------------------------------------------------------------
 
-    def evidence(self, node: Node) -> Evidence:
+    def evidence(self, node: EntryNode) -> Evidence:
         record = self.record(node)
-        whole = node.slots * ENTRY_SIZE
-        short, longs = within(record, whole - ENTRY_SIZE, ENTRY_SIZE), cut(record, whole - ENTRY_SIZE)
-        names = [(record, "full"), *([(longs, "full")] if longs else []), (short, "near")]
-        contiguous = len(node.runs) <= 1
-        chains = () if contiguous else tuple(self._table.entries_of(node.runs, n) for n in range(self.geometry.fats))
-        return Evidence(record, short, tuple(names), contiguous, chains)  # type: ignore[arg-type]
+        length = node.slots * ENTRY_SIZE
+        short, longs = within(record, length - ENTRY_SIZE, ENTRY_SIZE), cut(record, length - ENTRY_SIZE)
+        whole = [Trace("place", "whole", short)] if len(node.runs) <= 1 else []
+        for n in range(self.geometry.fats) if not whole else ():
+            whole.append(Trace("place", "whole", (*short, *self._table.entries_of(node.runs, n)), "chain"))
+        names = [Trace("name", "full", part) for part in (record, longs) if part]
+        traces = [*whole, Trace("place", "start", short), *names, Trace("name", "near", short)]
+        return Evidence(record, tuple(traces))
 
-    def evidence_after(self, node: Node, habits: Habits) -> Evidence:
-        live = self.evidence(node)
-        whole = habits != "windows" or self.geometry.bits != 32 or _first_cluster(node) < 1 << 16
-        # The mark takes the place of the first byte of every entry: of the name itself where no long one tells it.
-        names = live.names if node.slots > 1 else ((live.record, "like"),)
-        return Evidence(live.record, live.placing, names, live.contiguous, (), whole)
+    def evidence_after(self, node: EntryNode, habits: Habits) -> Evidence:
+        live = self.evidence(node).of_record()
+        places = [trace for trace in live.traces if trace.tells == "place"]
+        if habits == "windows" and self.geometry.bits == 32 and _first_cluster(node) >= 1 << 16:
+            places = [Trace("place", "hint", places[-1].where)]
+        names = [trace for trace in live.traces if trace.tells == "name"]
+        if node.slots == 1:  # the mark takes the place of the first byte of the entry, and so of the name's
+            names = [Trace("name", "like", live.record)]
+        return Evidence(live.record, (*places, *names))
 
 
-def _first_cluster(node: Node) -> int:
+def _first_cluster(node: EntryNode) -> int:
     return node.runs[0][0] if node.runs else 0
 
 
