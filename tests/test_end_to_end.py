@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import os
 import shutil
-from dataclasses import dataclass
+from dataclasses import asdict, dataclass
 from pathlib import Path
 
 import pytest
@@ -57,7 +57,7 @@ def carried_out(recipe: Recipe, folder: Path) -> Campaign:
 
 def told(score: FileScore) -> tuple[object, ...]:
     """All that is said of a file but under which name its result was written."""
-    return tuple(value for key, value in score if key not in ("result", "reason"))
+    return tuple(value for key, value in asdict(score).items() if key not in ("result", "reason"))
 
 
 @pytest.mark.parametrize("file_system", FILE_SYSTEMS)

@@ -18,7 +18,7 @@ from blake3 import blake3
 from hypothesis import given
 from hypothesis import strategies as st
 
-from sastrugi.media import Extent, open_medium
+from sastrugi.media import Extent, FileMap, open_medium
 from sastrugi.progress import Progress
 from sastrugi.recovery.extract import ExtractOptions, extract
 from sastrugi.recovery.findings import Finding
@@ -31,7 +31,19 @@ from tests.test_recovery import findings
 
 def finding(number: int, folder: str, name: str, extents: tuple[Extent, ...] = (Extent(0, 600),)) -> Finding:
     return Finding(
-        "deleted", folder, name, "other", "data", 600, extents, Times(), ("tables",), 0.5, 1.0, [], number=number
+        "deleted",
+        folder,
+        name,
+        "other",
+        "data",
+        600,
+        FileMap.of(extents),
+        Times(),
+        ("tables",),
+        0.5,
+        1.0,
+        [],
+        number=number,
     )
 
 

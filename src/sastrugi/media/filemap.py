@@ -67,16 +67,17 @@ class FileMap:
     @classmethod
     def made(cls, segments: Iterable[Segment]) -> FileMap:
         """A map of these segments: empty ones go, neighbours that are alike become one."""
-        out: list[Segment] = []
-        for segment in segments:
-            if segment.length <= 0:
+        out: list[tuple[int, list[Extent], str]] = []
+        for length, stored, coding in segments:
+            if length <= 0:
                 continue
-            alike = bool(out) and out[-1].coding == segment.coding and segment.coding in (AS_IT_STANDS, ZEROS, UNKNOWN)
-            if alike:
-                before = out.pop()
-                segment = Segment(before.length + segment.length, (*before.stored, *segment.stored), segment.coding)
-            out.append(segment)
-        return cls(tuple(Segment(one.length, join(one.stored), one.coding) for one in out))
+            if out and out[-1][2] == coding and coding in (AS_IT_STANDS, ZEROS, UNKNOWN):
+                before, parts, _ = out[-1]
+                parts += stored
+                out[-1] = (before + length, parts, coding)
+            else:
+                out.append((length, list(stored), coding))
+        return cls(tuple(Segment(length, join(stored), coding) for length, stored, coding in out))
 
     def head(self, length: int) -> FileMap:
         """The map of its first `length` bytes."""

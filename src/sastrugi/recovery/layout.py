@@ -6,18 +6,16 @@ from collections.abc import Iterable, Iterator
 from dataclasses import dataclass
 
 import numpy as np
-from numpy.typing import NDArray
 
 from sastrugi.media import Extent, Medium, RangeSet
 from sastrugi.media.partitions import Partition, read_table
-from sastrugi.volumes.metadata_scan import data_sectors
+from sastrugi.volumes.metadata_scan import boots_in, data_sectors, heads_of
 from sastrugi.volumes.probing import probe
 from sastrugi.volumes.reader import Volume
-from sastrugi.volumes.registry import file_systems
+from sastrugi.volumes.registry import FileSystem, file_systems
 
 _SECTOR = 512
 _MOST_UNLISTED = 64
-_BOOT_SIGNATURE = 0xAA55
 _STEP = 4 << 20
 
 
@@ -59,23 +57,23 @@ def outside_of(medium: Medium, places: list[Place]) -> tuple[Extent, ...]:
 
 
 def unlisted_places(medium: Medium, places: list[Place], boots: Iterable[int]) -> list[Place]:
-    """Volumes that no table lists, by their boot sectors, or backups of them, at `boots`.
+    """Volumes that no table lists, by their boot sectors (or what else they are known by), or copies, at `boots`.
 
     One that reaches into a known volume is told, too: it may be of an earlier table.
     """
     out: list[Place] = []
     starts = {place.where.offset for place in places if place.volume}
-    copies = sorted({sectors for one in file_systems().values() for sectors in one.boot_copies})
     for at in boots:
-        for back in copies:
-            start = at - back * medium.sector
-            if start in starts or start < 0 or _inside(start, out):
+        for start, is_copy, family in _starts(medium, at):
+            if start in starts:
+                break  # it is of a volume that is known
+            if start < 0 or _inside(start, out):
                 continue
-            volume = probe(medium, Extent(start, medium.size - start))
+            volume = family.open(medium, Extent(start, medium.size - start))
             if volume is not None and volume.where.end <= medium.size + medium.sector:
                 starts.add(start)
                 number = len(places) + len(out) + 1
-                origin = f"in no table, by its {'backup ' if back else ''}boot sector"
+                origin = f"in no table, by its {'backup ' if is_copy else ''}boot sector"
                 out.append(Place(number, volume.where, origin, None, volume, listed=False))
                 break
         if len(out) >= _MOST_UNLISTED:
@@ -83,26 +81,31 @@ def unlisted_places(medium: Medium, places: list[Place], boots: Iterable[int]) -
     return out
 
 
+def _starts(medium: Medium, at: int) -> list[tuple[int, bool, FileSystem]]:
+    """Where the volume may begin that the sector at `at` is of, the nearest first; whether the sector is a copy then, and
+    of which file system."""
+    sector = np.frombuffer(medium.read(at, _SECTOR).ljust(_SECTOR, b"\0"), "u1").reshape(1, _SECTOR)
+    found = [
+        (start, is_copy, one)
+        for one in file_systems().values()
+        if one.boot.test(sector, heads_of(sector))[0]
+        for start, is_copy in one.boot.starts(medium, at)
+    ]
+    return sorted(found, key=lambda start: at - start[0])
+
+
 def _inside(start: int, places: list[Place]) -> bool:
     return any(place.where.offset <= start < place.where.end for place in places)
 
 
 def boot_sectors(medium: Medium, ranges: Iterable[Extent]) -> Iterator[int]:
-    """Where sectors end as a boot sector does and begin with a jump, in order."""
+    """Where sectors stand by which volumes may be known, in order."""
     for extent in data_sectors(medium, ranges):
         for at in range(extent.offset, extent.end, _STEP):
             data = medium.read(at, min(_STEP, extent.end - at))
             sectors = np.frombuffer(data, "u1", len(data) // _SECTOR * _SECTOR).reshape(-1, _SECTOR)
-            for n in np.flatnonzero(boots_in(sectors)).tolist():
+            for n in np.flatnonzero(boots_in(sectors, heads_of(sectors))).tolist():
                 yield at + n * _SECTOR
-
-
-def boots_in(sectors: NDArray[np.uint8]) -> NDArray[np.bool_]:
-    """Which sectors, shape (sectors, 512), end as a boot sector does and begin with a jump."""
-    out: NDArray[np.bool_] = sectors[:, 510:512].view("<u2")[:, 0] == _BOOT_SIGNATURE
-    ends = np.flatnonzero(out)
-    out[ends] = (sectors[ends, 0] == 0xEB) | (sectors[ends, 0] == 0xE9)
-    return out
 
 
 def missing_bytes(medium: Medium, places: list[Place]) -> int:

@@ -16,6 +16,7 @@ from sastrugi.media import Extent, Medium
 from sastrugi.media.filemap import FileMap
 from sastrugi.recovery.layout import Place
 from sastrugi.units import plural
+from sastrugi.volumes.metadata_scan import families
 from sastrugi.volumes.orphan_folders import LooseFolder, LooseRecord, mend_edge, split_at
 from sastrugi.volumes.reader import UNLISTED_OWNER, Conflict, Entry, Placement, Volume
 from sastrugi.volumes.registry import LifeRules, file_systems, title_of
@@ -36,7 +37,9 @@ DELETED_THEN = "deleted already in its own life"
 
 
 def _rules(family: str) -> LifeRules:
-    return file_systems()[family].lives
+    rules = file_systems()[family].lives
+    assert rules is not None
+    return rules
 
 
 HeadTest = Callable[[str, int], bool | None]
@@ -62,7 +65,7 @@ def find_geometries(
     """Each life that the folders are of, the one with most of them first. `known` are geometries of volumes that can
     be read: a quick format often keeps them."""
     out: list[tuple[LifeGeometry, list[LooseFolder]]] = []
-    for family in file_systems():
+    for family in families():
         left = [folder for folder in folders if folder.family == family]
         for _ in range(_MOST_LIVES):
             if not left:

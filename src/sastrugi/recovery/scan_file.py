@@ -86,7 +86,8 @@ class ScanFile:
             db = sqlite3.connect(os.fsencode(path), timeout=10)
             db.execute("PRAGMA synchronous = NORMAL")
             db.executescript(
-                f"PRAGMA application_id = {_APPLICATION_ID}; PRAGMA user_version = {SCAN_VERSION}; {SCHEMA}"
+                "BEGIN; "  # whoever is killed here leaves nothing
+                f"PRAGMA application_id = {_APPLICATION_ID}; PRAGMA user_version = {SCAN_VERSION}; {SCHEMA} COMMIT"
             )
         except OSError as error:
             raise ScanFileError(f"{path}: the scan file cannot be made: {system_words(error)}") from error

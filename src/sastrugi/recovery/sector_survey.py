@@ -20,9 +20,8 @@ from sastrugi.kinds.registry import measuring_kind
 from sastrugi.media import Extent, Medium, RangeSet
 from sastrugi.media.extents import total
 from sastrugi.progress import Progress
-from sastrugi.recovery.layout import boots_in
 from sastrugi.recovery.scan_file import ScanFile
-from sastrugi.volumes.metadata_scan import data_sectors, family_marks, heads_of
+from sastrugi.volumes.metadata_scan import boots_in, data_sectors, family_marks, heads_of
 
 SECTOR = 512
 _BUFFER = 4 << 20
@@ -81,7 +80,7 @@ class SectorTests:
         if not heads.any() and not sectors.any():
             return np.zeros(len(sectors), np.uint16)
         out = family_marks(sectors, heads) if self._folders else np.zeros(len(sectors), np.uint16)
-        out[boots_in(sectors)] |= Mark.BOOT
+        out[boots_in(sectors, heads)] |= Mark.BOOT
         out[self.signatures.standing_in(sectors, heads)] |= Mark.SIGNED
         if self._texts:
             words = heads.view("<u2")

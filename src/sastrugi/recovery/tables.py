@@ -111,4 +111,5 @@ _MOST_OPEN = 64
 
 
 def _written(entry: Entry) -> dt.datetime:
-    return entry.times.created or entry.times.modified or dt.datetime.min
+    moment = entry.times.created or entry.times.modified
+    return moment.replace(tzinfo=None) if moment else dt.datetime.min

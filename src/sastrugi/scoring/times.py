@@ -16,11 +16,17 @@ def compare_times(found: dt.datetime | None, wanted: dt.datetime | None, file_sy
     of them is not known."""
     if found is None or wanted is None:
         return "untold"
-    off = abs((found - wanted).total_seconds())
+    off = abs((_as_here(found) - _as_here(wanted)).total_seconds())
     grain = time_grain(file_system)
-    if off < grain - _TICK:
+    near = max(grain - _TICK, grain / 2)
+    if off < near:
         return "same"
     hours = round(off / _HOUR)
-    if 0 < hours <= _WIDEST and abs(off - hours * _HOUR) < grain - _TICK:
+    if 0 < hours <= _WIDEST and abs(off - hours * _HOUR) < near:
         return "zone"
     return "differs"
+
+
+def _as_here(moment: dt.datetime) -> dt.datetime:
+    """Local time without a zone: as cameras keep it, and as results have it."""
+    return moment.astimezone().replace(tzinfo=None) if moment.tzinfo else moment

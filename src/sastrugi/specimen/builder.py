@@ -6,7 +6,7 @@ import datetime as dt
 from collections import Counter
 from collections.abc import Callable, Iterable, Iterator, Sequence
 from contextlib import contextmanager
-from dataclasses import dataclass, field
+from dataclasses import dataclass, field, replace
 from difflib import get_close_matches
 from fnmatch import fnmatchcase
 from pathlib import Path
@@ -206,7 +206,8 @@ class SpecimenBuilder:
             if place.writer.find(at) is None:
                 when = self.tick()
                 node = place.writer.make_folder(at, when)
-                self._enter(LaidFile(place.name, len(place.lives), node, node.path, True, when, when))
+                kept = place.writer.moment(when)
+                self._enter(LaidFile(place.name, len(place.lives), node, node.path, True, kept, kept))
                 self.mirror.make_folder(place, self.laid[-1])
 
     def store(
@@ -221,8 +222,9 @@ class SpecimenBuilder:
             digests = Digests(self.sha256)
             chunks = self._passing(content, digests)
             node = place.writer.store(path, content.size, chunks, when, None, lie, attributes)
+            kept = place.writer.moment(when)
             laid = LaidFile(
-                place.name, len(place.lives), node, path, False, when, when, content.size, role, content.kind
+                place.name, len(place.lives), node, path, False, kept, kept, content.size, role, content.kind
             )
             laid.blake3, laid.sha256 = digests.result()
         self._enter(laid)
@@ -265,6 +267,7 @@ class SpecimenBuilder:
     def grow(self, laid: LaidFile, content: Content) -> None:
         """Append to a file; it stays the same file, with other digests."""
         place, writer = self.mounted(laid.volume)
+        self._require_one_name(laid)
         assert laid.content is not None
         self.mirror.before_change(laid)
         old_size = laid.size
@@ -276,7 +279,7 @@ class SpecimenBuilder:
             self.books.forget(laid.content)
             writer.grow(laid.node, content.size, self._passing(content, digests), when)
             laid.blake3, laid.sha256 = digests.result()
-        laid.size, laid.modified = laid.node.size, when
+        laid.size, laid.modified = laid.node.size, writer.moment(when)
         self._watch_content(laid)
         self.mirror.grow(place, laid, old_size)
 
@@ -289,14 +292,15 @@ class SpecimenBuilder:
     def rewrite(self, laid: LaidFile, content: Content, in_place: bool) -> LaidFile:
         """New content for a file, over the old or in new clusters; the old version ends as replaced."""
         place, writer = self.mounted(laid.volume)
+        self._require_one_name(laid)
         self.mirror.before_change(laid)
         with self.acting(laid.path):
             when = self.tick(self.dice(f"{laid.path}/{self.step}").number(4, 90))
             digests = Digests(self.sha256)
             writer.rewrite(laid.node, content.size, self._passing(content, digests), when, in_place)
             new = LaidFile(
-                laid.volume, laid.life, laid.node, laid.path, False, laid.created, when, content.size, laid.role,
-                laid.kind,
+                laid.volume, laid.life, laid.node, laid.path, False, laid.created, writer.moment(when), content.size,
+                laid.role, laid.kind,
             )  # fmt: skip
             new.blake3, new.sha256 = digests.result()
         new.former, new.index, new.index_tells = list(laid.former), laid.index, laid.index_tells
@@ -324,9 +328,37 @@ class SpecimenBuilder:
                 one.former.append(one.path)
                 one.path = one.node.path
 
-    def delete(self, laid: LaidFile, habits: Habits, end: End = "deleted") -> None:
-        """Delete a file or an empty folder."""
+    def link(self, laid: LaidFile, path: str) -> LaidFile:
+        """A second name for a file."""
         place, writer = self.mounted(laid.volume)
+        self.make_folders(place, path.rpartition("/")[0])
+        with self.acting(path):
+            node = writer.link(laid.node, path, self.tick())
+        old = [laid, *(self.by_node[id(one)] for one in writer.streams_of(laid.node))]
+        for one, name in zip(old, [node, *writer.streams_of(node)], strict=True):
+            new = replace(one, node=name, path=name.path, former=[], records=[], others=[])
+            self._enter(new)
+            self._watch_content(new)
+        linked = self.by_node[id(node)]
+        self.mirror.link(place, laid, linked)
+        return linked
+
+    def _require_one_name(self, laid: LaidFile) -> None:
+        names = self.mounted(laid.volume)[1].names_of(laid.node)
+        if names > 1:
+            raise SpecimenError(f"{laid.path}: has {names} names, and a recipe changes only files that have one")
+
+    def delete(self, laid: LaidFile, habits: Habits, end: End = "deleted") -> None:
+        """Delete a file (with its streams) or an empty folder."""
+        place, writer = self.mounted(laid.volume)
+        streams = [self.by_node[id(one)] for one in writer.streams_of(laid.node)]
+        if not laid.folder and writer.names_of(laid.node) > 1:
+            end = "unlinked"  # the file stands, under its other names
+            for stream in streams:
+                stream.end, stream.ended_by = end, self.step
+        else:
+            for stream in streams:
+                self.delete(stream, habits, end)
         self.mirror.before_change(laid)
         path, above = laid.node.path, self._above(laid.node)
         with self.acting("a deletion"):
@@ -354,6 +386,7 @@ class SpecimenBuilder:
         """Watch a record that is no longer live."""
         remains = self.books.watch(evidence.where, _METADATA_GRAIN)
         laid.records.append(StaleRecord(path, laid.size, laid.start, above, evidence, remains))
+        laid.others += [(place, self.books.watch(place.stored, _METADATA_GRAIN)) for place in evidence.copies]
 
     def _ended(self, laid: LaidFile, evidence: Evidence, end: End) -> None:
         self._leave(laid, laid.node.path, self._above(laid.node), evidence)

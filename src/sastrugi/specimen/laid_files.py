@@ -139,6 +139,8 @@ class LaidFile:
     former: list[str] = field(default_factory=list)
     map: FileMap = field(default_factory=FileMap)
     content: TrackedExtents | None = None
+    others: list[tuple[FileMap, TrackedExtents]] = field(default_factory=list)
+    """Other places where its content was copied to, and what is left of them."""
     record: tuple[Extent, ...] = ()
     records: list[StaleRecord] = field(default_factory=list)
     index: LaidFile | None = None
@@ -150,6 +152,13 @@ class LaidFile:
     def standing(self) -> bool:
         """Whether it is on its volume now (in the bin or not)."""
         return self.end in ("live", "binned")
+
+    def best_place(self) -> tuple[FileMap, TrackedExtents]:
+        """Of the places where its content lay, the one of which most is left; the first of equals."""
+        assert self.content is not None
+        whole = Extent(0, self.size)
+        places = [(self.map, self.content), *self.others]
+        return max(places, key=lambda place: place[0].right(place[1].gone).count(whole)) if self.others else places[0]
 
     def named(self, series: Series) -> bool:
         """Whether a folder's name can still be read, with all above it."""

@@ -162,6 +162,8 @@ class DriverWriter(SecondWriter):
         life, sector = place.life, self.image.sector
         family, variant = family_of(life.file_system), variant_named(life.file_system)
         assert family is not None and variant is not None  # a recipe asks for no other
+        if variant.mkfs is None:
+            raise SpecimenError(f"the system has no command that makes {variant.title}: leave --writer os out")
         words = variant.mkfs(life.cluster, sector, life.label)
         _require_tool(words[0], family.tools)
         self._attach(place)
@@ -226,6 +228,10 @@ class DriverWriter(SecondWriter):
 
     def rename(self, place: Slot, old_path: str, laid: LaidFile) -> None:
         self._on(place, old_path).rename(self._on(place, laid.node.path))
+
+    def link(self, place: Slot, laid: LaidFile, new: LaidFile) -> None:
+        self._on(place, new.node.path).hardlink_to(self._on(place, laid.node.path))
+        self._finish(place, new)
 
     def delete(self, place: Slot, path: str, folder: bool) -> None:
         target = self._on(place, path)

@@ -40,5 +40,8 @@ class SecondWriter:
     def rename(self, place: Slot, old_path: str, laid: LaidFile) -> None:
         """A file or folder got another path."""
 
+    def link(self, place: Slot, laid: LaidFile, new: LaidFile) -> None:
+        """A file got a second name, that of `new`."""
+
     def delete(self, place: Slot, path: str, folder: bool) -> None:
         """A file or an empty folder was deleted."""

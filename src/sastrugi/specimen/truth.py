@@ -38,8 +38,9 @@ NameCeiling = Literal["full", "name", "near", "type", "none"]
 Placed = Literal["whole", "start", "hint", "none"]
 Role = Literal["reference", "index", "filler", "use"]
 End = Literal[
-    "live", "binned", "replaced", "deleted", "emptied", "formatted", "dropped", "overlaid", "wiped", "damaged"
-]
+    "live", "binned", "replaced", "unlinked", "deleted", "emptied", "formatted", "dropped", "overlaid", "wiped",
+    "damaged",
+]  # fmt: skip
 LOSSES = frozenset({"deleted", "emptied", "formatted", "dropped", "overlaid", "wiped", "damaged"})
 
 

@@ -164,7 +164,11 @@ def _shares(every: list[LaidFile]) -> dict[str, Share]:
 
 def _copy(laid: LaidFile) -> Copy:
     assert laid.content is not None
-    return Copy(laid.map.right(laid.content.gone), laid.path if laid.standing else "")
+    standing = laid.map.right(laid.content.gone)
+    for place, tracked in laid.others:
+        for part in place.right(tracked.gone):
+            standing.add(part)
+    return Copy(standing, laid.path if laid.standing else "")
 
 
 def _ended_in_loss(laid: LaidFile) -> bool:
@@ -206,7 +210,7 @@ def _folder(builder: SpecimenBuilder, laid: LaidFile) -> TruthFolder:
 
 
 def _file(builder: SpecimenBuilder, number: int, laid: LaidFile, lost: bool, share: Share, series: Series) -> TruthFile:
-    assert laid.content is not None
+    place, left = laid.best_place()
     best = laid.best_record()
     stands_as = laid.node.path if laid.standing else best.path if best else laid.path
     return TruthFile(
@@ -223,13 +227,13 @@ def _file(builder: SpecimenBuilder, number: int, laid: LaidFile, lost: bool, sha
         sha256=laid.sha256,
         created=laid.created,
         modified=laid.modified,
-        map=laid.map,
+        map=place,
         record=_record(builder, laid),
         end=laid.end,
         ended_by=laid.ended_by,
         lost=lost,
-        gone=tuple(laid.content.gone),
-        gone_to=laid.content.takers,
+        gone=tuple(left.gone),
+        gone_to=left.takers,
         copies=() if laid.standing else share.copies,
         ceiling=laid.ceiling(share, series),
     )

@@ -26,7 +26,7 @@ SectorTest = Callable[[NDArray[np.uint8], NDArray[np.uint8]], NDArray[np.bool_]]
 @cache
 def families() -> dict[str, SectorTest]:
     """For each family of file systems, what tells sectors of its folders."""
-    return {name: one.metadata_sectors for name, one in file_systems().items()}
+    return {name: one.metadata_sectors for name, one in file_systems().items() if one.metadata_sectors}
 
 
 FIRST_FAMILY_BIT = 8
@@ -40,6 +40,19 @@ class LooseTable:
     family: str
     offset: int
     data: bytes
+
+
+@cache
+def _boot_tests() -> tuple[SectorTest, ...]:
+    return tuple(dict.fromkeys(one.boot.test for one in file_systems().values()))
+
+
+def boots_in(sectors: NDArray[np.uint8], heads: NDArray[np.uint8]) -> NDArray[np.bool_]:
+    """Which sectors, shape (sectors, 512), may be ones by which a volume of any file system is known."""
+    out = np.zeros(len(sectors), bool)
+    for test in _boot_tests():
+        out |= test(sectors, heads)
+    return out
 
 
 def heads_of(sectors: NDArray[np.uint8]) -> NDArray[np.uint8]:

@@ -13,7 +13,7 @@ from sastrugi.media.filemap import FileMap
 
 @dataclass(frozen=True, slots=True)
 class Times:
-    """Time stamps as the volume keeps them (FAT and exFAT: local time without a zone)."""
+    """Time stamps as the volume keeps them: with a zone where it keeps UTC, else local time without one."""
 
     created: dt.datetime | None = None
     modified: dt.datetime | None = None

@@ -7,8 +7,9 @@ there, and nowhere else: a new one is one more folder.
 
 from __future__ import annotations
 
+import os
 import pkgutil
-from collections.abc import Callable, Sequence
+from collections.abc import Callable, Iterable, Sequence
 from dataclasses import dataclass
 from functools import cache
 from importlib import import_module
@@ -32,6 +33,8 @@ if TYPE_CHECKING:
     Format = Callable[[RawImage, Extent, int, str, int, dt.datetime, Habits], VolumeWriter[Any]]
     """Of an image, a range of it, the cluster size, label, serial number, time and habits."""
 _USUAL_GRAIN = 2.0
+MORE = "SASTRUGI_FILE_SYSTEMS"
+"""The environment variable that names packages of further file systems, commas between."""
 
 
 @dataclass(frozen=True, slots=True)
@@ -48,7 +51,7 @@ class Variant:
     """One that a recipe can ask for: `name` as recipes write it, `title` as people do. `partition_type` lists it in a
     master boot record, `time_grain` are the seconds between two modified times that it can tell apart. `default_unit`
     is the usual cluster size of a volume (bytes, sector, habits), `mkfs` the system's command that makes one (cluster
-    size, sector size, label; the device is added)."""
+    size, sector size, label; the device is added), if there is one."""
 
     name: str
     title: str
@@ -56,7 +59,7 @@ class Variant:
     time_grain: float
     default_unit: Callable[[int, int, Habits], int]
     format: Format
-    mkfs: Callable[[int, int, str], list[str]]
+    mkfs: Callable[[int, int, str], list[str]] | None = None
 
 
 @dataclass(frozen=True, slots=True)
@@ -71,32 +74,45 @@ class LifeRules:
 
 
 @dataclass(frozen=True, slots=True)
+class BootMark:
+    """Sectors by which a volume is known that no table lists. `test` finds them (of whole sectors and of their heads);
+    `starts` says where the volume of one may begin (of the medium and the byte at which the sector stands), each with
+    whether the sector is a copy then."""
+
+    test: SectorTest
+    starts: Callable[[Medium, int], Iterable[tuple[int, bool]]]
+
+
+@dataclass(frozen=True, slots=True)
 class FileSystem:
-    """One family of file systems. `open` reads a volume, if one is there; `boot_copies` are the sectors, counted from
-    the boot sector, at which copies of it stand. `metadata_sectors` tells sectors that can be parts of its folders,
-    `peek` what the bytes of one record say (variant, bytes, byte of the first cluster, cluster size). `mounts` are the
-    system's ways to mount it, the best first, `tools` the package its tools come in."""
+    """One family of file systems. `open` reads a volume, if one is there; `boot` tells the sectors by which one is
+    found. `peek` says what the bytes of one record tell (variant, bytes, byte of the first cluster, cluster size).
+    `metadata_sectors` tells sectors that can be parts of its folders, and `lives` how an earlier volume is worked out
+    from such: where there is neither, nothing is looked for. `mounts` are the system's ways to mount it, the best
+    first, `tools` the package its tools come in."""
 
     family: str
     title: str
     variants: tuple[Variant, ...]
     open: Callable[[Medium, Extent], Volume | None]
-    boot_copies: tuple[int, ...]
-    metadata_sectors: SectorTest
+    boot: BootMark
     peek: Callable[[str, bytes, int, int], SeenRecord | None]
-    lives: LifeRules
-    mounts: tuple[tuple[str, ...], ...]
-    tools: str
+    metadata_sectors: SectorTest | None = None
+    lives: LifeRules | None = None
+    mounts: tuple[tuple[str, ...], ...] = ()
+    tools: str = ""
 
 
 @cache
 def file_systems() -> dict[str, FileSystem]:
     """Every family by its name, sorted by name."""
     found: dict[str, FileSystem] = {}
-    for module in pkgutil.iter_modules(package.__path__):
-        if module.ispkg and not module.name.startswith("_"):
-            one: FileSystem = import_module(f"{package.__name__}.{module.name}").FILE_SYSTEM
-            found[one.family] = one
+    own = [module.name for module in pkgutil.iter_modules(package.__path__) if module.ispkg]
+    names = [f"{package.__name__}.{name}" for name in own if not name.startswith("_")]
+    names += filter(None, os.environ.get(MORE, "").split(","))
+    for name in names:
+        one: FileSystem = import_module(name).FILE_SYSTEM
+        found[one.family] = one
     return dict(sorted(found.items()))
 
 

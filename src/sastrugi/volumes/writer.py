@@ -8,10 +8,12 @@ from collections.abc import Callable, Iterable, Iterator, Sequence
 from dataclasses import dataclass, field
 from typing import Generic, Literal, Self, TypeVar
 
+from sastrugi.errors import VolumeError
 from sastrugi.media.extents import Extent, RangeSet, join
 from sastrugi.media.filemap import FileMap
 from sastrugi.media.raw import RawImage
 from sastrugi.volumes.allocation import ClusterMap, Run, join_runs
+from sastrugi.volumes.registry import title_of
 
 Habits = Literal["linux", "windows", "macos", "camera"]
 """Whose way of deleting and formatting a step follows."""
@@ -58,10 +60,12 @@ class Trace:
 @dataclass(frozen=True, slots=True)
 class Evidence:
     """What still tells of a file once it is gone from its volume: `record` is where its own record stands, `traces`
-    are the ways to read name and place, of each the best first."""
+    are the ways to read name and place, of each the best first. `copies` are other places where its content stands (a
+    file inside of its record stands wherever that was copied to)."""
 
     record: tuple[Extent, ...]
     traces: tuple[Trace, ...]
+    copies: tuple[FileMap, ...] = ()
 
     @property
     def where(self) -> tuple[Extent, ...]:
@@ -184,6 +188,22 @@ class VolumeWriter(ABC, Generic[N]):
     @abstractmethod
     def rename(self, node: N, path: str, when: dt.datetime) -> None:
         """Give a file or folder another name or folder on the same volume."""
+
+    def names_of(self, node: N) -> int:
+        """How many names the file of a node has."""
+        return 1
+
+    def streams_of(self, node: N) -> list[N]:
+        """The further streams of a file, under this name of it."""
+        return []
+
+    def link(self, node: N, path: str, when: dt.datetime) -> N:
+        """Give a file a second name. Raises VolumeError where the file system has no hard links."""
+        raise VolumeError(f"{title_of(self.file_system)} has no hard links: copy {node.path} instead")
+
+    def moment(self, when: dt.datetime) -> dt.datetime:
+        """A recipe's moment as the volume keeps it: with the zone UTC where it keeps that, else as it is."""
+        return when
 
     @abstractmethod
     def delete(self, node: N, when: dt.datetime, habits: Habits = "linux") -> Evidence:

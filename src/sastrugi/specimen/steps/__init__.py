@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from sastrugi.specimen.recipe_types import StepTable
-from sastrugi.specimen.steps.change import CopyStep, EditStep, GrowStep, RenameStep
+from sastrugi.specimen.steps.change import CopyStep, EditStep, GrowStep, LinkStep, RenameStep
 from sastrugi.specimen.steps.churn import ChurnStep
 from sastrugi.specimen.steps.damage import DamageStep, FadeStep, OverlayStep, WipeStep
 from sastrugi.specimen.steps.delete import BinStep, DeleteStep, EmptyBinStep
@@ -18,6 +18,7 @@ STEPS: dict[str, type[StepTable]] = {
     "edit": EditStep,
     "rename": RenameStep,
     "copy": CopyStep,
+    "link": LinkStep,
     "delete": DeleteStep,
     "bin": BinStep,
     "empty-bin": EmptyBinStep,

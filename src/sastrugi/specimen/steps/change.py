@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import re
-from collections.abc import Iterator
+from collections.abc import Iterator, Sequence
 from functools import partial
 from pathlib import PurePosixPath
 from typing import TYPE_CHECKING, Annotated, Literal
@@ -85,33 +85,54 @@ def _edited(builder: SpecimenBuilder, laid: LaidFile, size: int) -> Content:
     return Content(laid.path, laid.kind, size, partial(noise_chunks, dice, size))
 
 
-class RenameStep(StepTable):
-    """Give files or folders another name (`to`, where {name}, {stem}, {suffix} and {n} stand for parts of the old one
-    and a count), another folder (`into`), or both."""
+class _NewNames(StepTable):
+    """`to` is a name, in which {name}, {stem}, {suffix} and {n} stand for parts of the old one and a count; `into` is a
+    folder."""
 
-    do: Literal["rename"]
     what: Patterns
     to: str | None = None
     into: str | None = None
     share: Share = 1.0
 
     @model_validator(mode="after")
-    def _says_something(self) -> RenameStep:
+    def _says_something(self) -> _NewNames:
         if self.to is None and self.into is None:
-            raise ValueError("a rename step says 'to' (another name), 'into' (another folder), or both")
+            raise ValueError("this step says 'to' (another name), 'into' (another folder), or both")
         if unknown := set(re.findall(r"{\w*}", self.to or "")) - set(_NAME_PARTS):
             raise ValueError(f"'{min(unknown)}' is no part of a name: there are {', '.join(_NAME_PARTS)}")
         return self
 
-    def carry_out(self, builder: SpecimenBuilder) -> None:
-        place, _ = builder.mounted(self.volume)
-        for n, laid in enumerate(builder.choose(place, self.what, self.share), 1):
+    def _paths(self, chosen: Sequence[LaidFile]) -> Iterator[tuple[LaidFile, str]]:
+        """Each with its new path."""
+        for n, laid in enumerate(chosen, 1):
             old = PurePosixPath(laid.node.path)
             folder = "/" + self.into.strip("/") if self.into is not None else str(old.parent)
             name = self.to or "{name}"
             for part, value in zip(_NAME_PARTS, (str(n), old.suffix, old.stem, old.name), strict=True):
                 name = name.replace(part, value)
-            builder.rename(laid, f"{folder.rstrip('/')}/{name}")
+            yield laid, f"{folder.rstrip('/')}/{name}"
+
+
+class RenameStep(_NewNames):
+    """Give files or folders another name (`to`), another folder (`into`), or both."""
+
+    do: Literal["rename"]
+
+    def carry_out(self, builder: SpecimenBuilder) -> None:
+        place, _ = builder.mounted(self.volume)
+        for laid, path in self._paths(builder.choose(place, self.what, self.share)):
+            builder.rename(laid, path)
+
+
+class LinkStep(_NewNames):
+    """Give files a second name (a hard link): another name (`to`), the same in another folder (`into`), or both."""
+
+    do: Literal["link"]
+
+    def carry_out(self, builder: SpecimenBuilder) -> None:
+        place, _ = builder.mounted(self.volume)
+        for laid, path in self._paths(builder.choose(place, self.what, self.share, files_only=True)):
+            builder.link(laid, path)
 
 
 class CopyStep(StepTable):

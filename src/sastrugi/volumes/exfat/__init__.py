@@ -10,11 +10,12 @@ from typing import Any
 
 from sastrugi.media.extents import Extent
 from sastrugi.media.raw import RawImage
+from sastrugi.volumes.boot_sectors import boots_in, copies_at
 from sastrugi.volumes.exfat.directory import parse_set
 from sastrugi.volumes.exfat.read import open_exfat
 from sastrugi.volumes.exfat.sector_tests import table_sectors
 from sastrugi.volumes.exfat.write import ExfatWriter, default_cluster, plan
-from sastrugi.volumes.registry import FileSystem, LifeRules, SeenRecord, Variant
+from sastrugi.volumes.registry import BootMark, FileSystem, LifeRules, SeenRecord, Variant
 from sastrugi.volumes.writer import Habits, VolumeWriter
 
 _TIME_GRAIN = 0.01
@@ -42,7 +43,7 @@ FILE_SYSTEM = FileSystem(
     title="exFAT",
     variants=(Variant("exfat", "exFAT", 0x07, _TIME_GRAIN, default_cluster, _format, _mkfs),),
     open=open_exfat,
-    boot_copies=(0, 12),
+    boot=BootMark(boots_in, copies_at(0, 12)),
     metadata_sectors=table_sectors,
     peek=_peek,
     lives=LifeRules([512 << n for n in range(17)], folders_tell_their_place=False, low_halves=False),

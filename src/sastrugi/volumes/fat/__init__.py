@@ -11,12 +11,13 @@ from typing import Any
 
 from sastrugi.media.extents import Extent
 from sastrugi.media.raw import RawImage
+from sastrugi.volumes.boot_sectors import boots_in, copies_at
 from sastrugi.volumes.fat.directory import parse_table
 from sastrugi.volumes.fat.layout import ENTRY_SIZE
 from sastrugi.volumes.fat.read import open_fat
 from sastrugi.volumes.fat.sector_tests import table_sectors
 from sastrugi.volumes.fat.write import FatWriter, default_cluster, plan
-from sastrugi.volumes.registry import FileSystem, LifeRules, SeenRecord, Variant
+from sastrugi.volumes.registry import BootMark, FileSystem, LifeRules, SeenRecord, Variant
 from sastrugi.volumes.writer import Habits, VolumeWriter
 
 _TIME_GRAIN = 2.0
@@ -59,7 +60,7 @@ FILE_SYSTEM = FileSystem(
         for bits, type_ in ((12, 0x01), (16, 0x0E), (32, 0x0C))
     ),
     open=open_fat,
-    boot_copies=(0, 6),
+    boot=BootMark(boots_in, copies_at(0, 6)),
     metadata_sectors=table_sectors,
     peek=_peek,
     lives=LifeRules([512 << n for n in range(8)], folders_tell_their_place=True, low_halves=True),
