@@ -5,6 +5,7 @@ from __future__ import annotations
 import random
 
 from sastrugi.specimen.recipe import Recipe
+from sastrugi.volumes.registry import variant_names
 
 FILE_SYSTEMS = {
     "fat12": ("2 MiB", "1 KiB"),
@@ -12,6 +13,8 @@ FILE_SYSTEMS = {
     "fat32": ("36 MiB", "512 B"),
     "exfat": ("8 MiB", "1 KiB"),
 }
+if "drift" in variant_names():  # the file system of tests/driftfs, where it is asked for
+    FILE_SYSTEMS["drift"] = ("8 MiB", "1 KiB")
 HABITS = ("linux", "windows", "macos", "camera")
 
 

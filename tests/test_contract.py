@@ -271,6 +271,12 @@ def test_a_driver_needs_what_the_writer_says(card: Card) -> None:
         assert {p: e.map for p, e in now.items()}.items() >= {path: entry.map}.items(), name
         for part, data in before:
             card.image.write(part.offset, data)
+    for name in card.writer.fatal_structures & structures.keys():
+        kept = [(part, card.image.read(*part)) for part in structures[name]]
+        card.image.write(kept[0][0].offset, bytes(kept[0][0].length))
+        damaged = card.family.open(card.image, Extent(OFFSET, card.image.size - OFFSET))
+        assert damaged is None or not damaged.mountable, name
+        card.image.write(kept[0][0].offset, kept[0][1])
     for part in card.writer.needs(node):
         before = card.image.read(*part)
         card.image.write(part.offset, bytes(part.length))

@@ -16,11 +16,11 @@ import numpy as np
 BLOCK = 1024
 MAGIC, MAGIC_AT = b"DRIFTFS1", 40
 JOURNAL_MAGIC = b"DJNL"
-INODE_SIZE, DIRENT_SIZE = 256, 64
+INODE_SIZE, DIRENT_SIZE = 256, 128
 INODES_PER_BLOCK, DIRENTS_PER_BLOCK = BLOCK // INODE_SIZE, BLOCK // DIRENT_SIZE
 INODE_MAGIC = 0xD21F
 ROOT = 1
-MOST_RUNS, MOST_NOTE, MOST_NAME, MOST_STREAM_NAME = 17, 64, 56, 14
+MOST_RUNS, MOST_NOTE, MOST_NAME, MOST_STREAM_NAME = 17, 64, 122, 14
 UNIT = 4 * BLOCK
 PLAIN, PACKED = 0, 1
 FILE, FOLDER = 1, 2
@@ -40,7 +40,7 @@ INODE = np.dtype(
         ("runs", RUN, MOST_RUNS),
     ]
 )  # fmt: skip
-DIRENT = np.dtype([("inode", "<u4"), ("kind", "u1"), ("length", "u1"), ("name", "S58")])
+DIRENT = np.dtype([("inode", "<u4"), ("kind", "u1"), ("length", "u1"), ("name", "S122")])
 JOURNAL_HEAD = np.dtype([("magic", "S4"), ("serial", "<u4"), ("sequence", "<u8"), ("count", "<u4"), ("check", "<u4")])
 NOTE_AT = INODE.fields["note"][1]  # type: ignore[index]
 assert SUPERBLOCK.fields["magic"][1] == MAGIC_AT  # type: ignore[index]

@@ -82,6 +82,7 @@ class DriftVolume(Volume):
         self.label, self.serial = block["label"].decode("utf-8", "replace"), f"{int(block['serial']):08X}"
         self.cluster_size, self.data = BLOCK, self.where
         self.health = ["the superblock is damaged: its copy was used"] if by_copy else []
+        self.mountable = not by_copy
 
     # -- inodes and names -------------------------------------------------------------------
 
@@ -153,9 +154,10 @@ class DriftVolume(Volume):
             for _, copies in reversed(every[n:]):
                 blocks |= copies
             then = DriftVolume(OverlayMedium(self._medium, blocks, BLOCK), self.geometry, self._block, False)
+            told = {place for _, place in now if place.size}
             for entry in then.entries():
                 key = entry.full_path, entry.map
-                if entry.folder or key in now:
+                if entry.folder or key in now or entry.map in told:
                     continue
                 now.add(key)
                 entry.deleted, entry.source = True, f"transaction {sequence} of the journal"
@@ -201,8 +203,9 @@ class DriftVolume(Volume):
 
     @cached_property
     def _space(self) -> OwnedSpace:
-        own = ((part, name) for name, part in self.structures())
-        files = ((part, "/".join(e.path)) for e in self.entries() for part in e.map.stored if not e.stream)
+        own = ((part, name, 0) for name, part in self.structures())
+        entries = [entry for entry in self.entries() if not entry.stream]
+        files = ((part, "/".join(e.path), e.identity) for e in entries for part in e.map.stored)
         journal = dict(self.structures())["journal"]
         return OwnedSpace(lambda part: (one for one in self._used(part) if not _inside(one, journal)), [*own, *files])
 
@@ -263,8 +266,8 @@ def peek(_variant: str, data: bytes, first: int, _unit: int) -> SeenRecord | Non
     if len(data) != DIRENT_SIZE + INODE_SIZE:
         return None
     entry, inode = np.frombuffer(data, DIRENT, 1)[0], np.frombuffer(data, INODE, 1, DIRENT_SIZE)[0]
-    if not entry["inode"] or inode["magic"] != INODE_MAGIC or not inode["links"]:
+    if inode["magic"] != INODE_MAGIC or not inode["links"]:
         return None
-    name = bytes(entry["name"])[: int(entry["length"])].decode("utf-8", "replace")
+    name = bytes(entry["name"])[: int(entry["length"])].decode("utf-8", "replace") if entry["inode"] else ""
     start = _map_of(inode, first, Extent(first, 1 << 40)).start
     return SeenRecord(name, int(inode["size"]), -1 if start is None else start)

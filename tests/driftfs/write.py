@@ -62,11 +62,10 @@ class Inode:
 
 @dataclass(slots=True, eq=False)
 class DriftNode(Node):
-    """`inode` is the file's, `slot` the number of its entry in the parent's blocks; a stream has its file in `of`."""
+    """`inode` is the file's, `slot` the number of its entry in the parent's blocks."""
 
     inode: Inode
     slot: int = -1
-    of: DriftNode | None = None
     changed: int = 0
     """The transaction that changed it last."""
 
@@ -78,10 +77,11 @@ class Transaction:
     sequence: int
     where: tuple[Extent, ...]
     copies: dict[int, int]
+    bytes: bytes
 
 
 class DriftWriter(VolumeWriter[DriftNode]):
-    fatal_structures = frozenset({"superblock", "inodes"})
+    fatal_structures = frozenset({"superblock"})
     spare_structures = frozenset({"backup-superblock", "journal", "bitmap"})
 
     def __init__(self, image: RawImage, where: Extent, label: str, serial: int, when: dt.datetime) -> None:
@@ -147,11 +147,12 @@ class DriftWriter(VolumeWriter[DriftNode]):
         numbers = np.array(blocks, "<u4").tobytes()
         copies = b"".join(bytes(self._block(block)) for block in blocks)
         head["check"] = zlib.crc32(head.tobytes() + numbers + copies)
-        self.image.write(g.at(first), (head.tobytes() + numbers).ljust(BLOCK, b"\0") + copies)
+        data = (head.tobytes() + numbers).ljust(BLOCK, b"\0") + copies
+        self.image.write(g.at(first), data)
         where = Extent(g.at(first), (1 + len(blocks)) * BLOCK)
         kept = [one for one in self._transactions if not _meet(one.where[0], where)]
         places = {block: g.at(first + 1 + n) for n, block in enumerate(blocks)}
-        self._transactions = [*kept, Transaction(self._sequence, (where,), places)]
+        self._transactions = [*kept, Transaction(self._sequence, (where,), places, data)]
         for block in blocks:
             self.image.write(g.at(block), bytes(self._block(block)))
 
@@ -314,7 +315,7 @@ class DriftWriter(VolumeWriter[DriftNode]):
         for at in range(0, len(data), UNIT):
             unit = bytes(data[at : at + UNIT])
             blocks = -(-len(unit) // BLOCK)
-            packed = zlib.compress(unit) if node.name.endswith(PACKED_NAMES) else unit
+            packed = zlib.compress(unit) if node.name.endswith(PACKED_NAMES) and len(unit) == UNIT else unit
             if not any(unit):
                 _add(runs, 0, blocks, PLAIN)
                 continue
@@ -349,14 +350,31 @@ class DriftWriter(VolumeWriter[DriftNode]):
 
     def _enter_stream(self, node: DriftNode, size: int) -> DriftNode:
         assert node.parent is not None
-        new = DriftNode(f"{node.name}:{node.inode.note_name}", node.parent, False, size, node.inode, node.slot, of=node)
+        stream = node.inode.note_name
+        new = DriftNode(f"{node.name}:{stream}", node.parent, False, size, node.inode, node.slot, of=node)
         node.parent.children[new.name] = new
         new.changed = self._sequence
         return new
 
     def grow(self, node: DriftNode, size: int, chunks: Iterable[bytes], when: dt.datetime) -> None:
-        whole = b"".join(self.map(node).chunks(self.image)) + b"".join(chunks)
-        self.rewrite(node, len(whole), [whole], when, False)
+        inode, data = node.inode, b"".join(chunks)
+        before = inode.size
+        if before % UNIT and not inode.runs[-1][0]:
+            raise VolumeError(f"{node.path}: ends in a hole, and does not grow here")
+        inode.size = node.size = before + size
+        runs = list(inode.runs)
+        for start, count in self.clusters.take(self.clusters_for(inode.size) - self.clusters_for(before)):
+            _add(runs, start, count, PLAIN)
+        if len(runs) > MOST_RUNS:
+            raise VolumeError(f"the volume is full: {node.path} lies in more than {MOST_RUNS} runs")
+        inode.runs, inode.modified = runs, when
+        for part in self.map(node).part(before, size).stored:
+            self.image.write(part.offset, data[: part.length])
+            data = data[part.length :]
+        self._put_inode(inode, FILE)
+        self._put_name(node, inode.number)
+        self._commit()
+        node.changed = self._sequence
 
     def rewrite(self, node: DriftNode, size: int, chunks: Iterable[bytes], when: dt.datetime, in_place: bool) -> None:
         inode = node.inode
@@ -420,7 +438,7 @@ class DriftWriter(VolumeWriter[DriftNode]):
         node.inode.links -= 1
         if not node.inode.links:
             self.clusters.release(self._own_runs(node.inode))
-            self._free_inodes.append(node.inode.number)
+            self._free_inodes.insert(0, node.inode.number)  # the last that is given out again
         self._put_inode(node.inode, FOLDER if node.folder else FILE)
         self._touch(parent, when)
         self._commit()
@@ -441,32 +459,36 @@ class DriftWriter(VolumeWriter[DriftNode]):
         return self.record(node)
 
     def evidence(self, node: DriftNode) -> Evidence:
-        record = self.record(node)
-        traces = (
-            Trace("place", "whole", record[1:]),
-            Trace("place", "start", record[1:]),
-            Trace("name", "full", record),
-        )
-        return Evidence(record, traces)
+        record, told = self.record(node), self._told_by_journal(node)
+        own = (Trace("place", "whole", record[1:]), Trace("place", "start", record[1:]), Trace("name", "full", record))
+        return Evidence(record, (*own, *told.traces), told.copies)
 
     def evidence_after(self, node: DriftNode, habits: Habits) -> Evidence:
         return self._told_by_journal(node)
 
     def _told_by_journal(self, node: DriftNode) -> Evidence:
-        """Every transaction since its last change that holds copies of both its entry and its inode."""
+        """Every state of the journal since its last change in which copies of both its entry and its inode stand."""
         (names, at), (inodes, inside) = self._entry_place(node.of or node), self.geometry.inode_block(node.inode.number)
         traces: list[Trace] = []
         copies: list[FileMap] = []
         record: tuple[Extent, ...] = ()
-        for one in reversed(self._transactions):
-            if one.sequence < node.changed or names not in one.copies or inodes not in one.copies:
+        entry: Transaction | None = None
+        inode: Transaction | None = None
+        for one in self._transactions:
+            if one.sequence < node.changed or not {names, inodes} & one.copies.keys():
                 continue
-            traces += [Trace("place", "whole", one.where, "journal"), Trace("name", "full", one.where, "journal")]
-            record = record or (
-                Extent(one.copies[names] + at, DIRENT_SIZE), Extent(one.copies[inodes] + inside, INODE_SIZE),
+            if self.image.read_extents(one.where) != one.bytes:
+                continue  # it was written over past this writer
+            entry, inode = one if names in one.copies else entry, one if inodes in one.copies else inode
+            if entry is None or inode is None:
+                continue
+            where = (*entry.where, *inode.where) if entry is not inode else one.where
+            traces[:0] = [Trace("place", "whole", where, "journal"), Trace("name", "full", where, "journal")]
+            record = (
+                Extent(entry.copies[names] + at, DIRENT_SIZE), Extent(inode.copies[inodes] + inside, INODE_SIZE),
             )  # fmt: skip
             if node.of is not None:
-                copies.append(self._note_map(one.copies[inodes] + inside, node.size))
+                copies.insert(0, self._note_map(inode.copies[inodes] + inside, node.size))
         return Evidence(record, tuple(traces), tuple(copies))
 
     def structures(self) -> dict[str, tuple[Extent, ...]]:

@@ -10,11 +10,22 @@ Decoder = Callable[[bytes, int], bytes]
 
 
 def _inflate(stored: bytes, length: int) -> bytes:
-    """RFC 1950."""
+    """RFC 1950. Of a damaged stream what comes before the damage."""
     try:
         return zlib.decompressobj().decompress(stored, length)
+    except zlib.error:
+        pass
+    out, stream = bytearray(), zlib.decompressobj()
+    try:
+        for at in range(0, len(stored), _STEP):
+            out += stream.decompress(stored[at : at + _STEP], length - len(out))
+            if len(out) == length:
+                break
     except zlib.error as error:
-        raise ValueError(f"a zlib unit is damaged: {error}") from error
+        if not out:
+            raise ValueError(f"a zlib unit is damaged: {error}") from error
+    return bytes(out)
 
 
+_STEP = 64
 DECODERS: dict[str, Decoder] = {"zlib": _inflate}

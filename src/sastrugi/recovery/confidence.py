@@ -11,7 +11,7 @@ from sastrugi.errors import KindError
 from sastrugi.kinds import Kind, Measure, Proof, all_kinds, kind_for_name, recognise
 from sastrugi.kinds.registry import kind_named, measuring_kind
 from sastrugi.media import Medium
-from sastrugi.media.extents import total
+from sastrugi.media.extents import RangeSet, total
 from sastrugi.media.filemap import FileMap
 from sastrugi.recovery.sources import MediumSource
 from sastrugi.units import plural
@@ -92,10 +92,15 @@ def judge_deleted(medium: Medium, volume: Volume, entry: Entry, overlapped_by: s
 
 
 def _judge_placement(medium: Medium, volume: Volume, entry: Entry, placement: Placement, overlapped_by: str) -> Verdict:
-    conflicts = volume.conflicts(placement.extents)
+    inside = RangeSet(entry.record)  # a file that stands inside of its record has that to itself
+    conflicts = [one for one in volume.conflicts(placement.extents) if inside.gaps(one.extent)]
     if entry.damaged:  # what is in use may be in use by this very file
         own = "/".join(entry.path)
-        conflicts = [conflict for conflict in conflicts if conflict.owner not in (own, UNLISTED_OWNER)]
+        conflicts = [
+            one
+            for one in conflicts
+            if one.owner not in (own, UNLISTED_OWNER) and (not entry.identity or one.identity != entry.identity)
+        ]
     clusters = -(-(entry.size - placement.map.zeros) // volume.cluster_size)
     reasons = [placement.reason, _free_reason(conflicts, clusters, volume.cluster_size)]
     if entry.damaged and not conflicts:

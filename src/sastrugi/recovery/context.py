@@ -125,7 +125,7 @@ class ScanContext:
     def _live_left_out(self) -> Iterator[tuple[Extent, ...]]:
         if self.limits.any:
             for place in self.places:
-                for entry in place.volume.entries() if place.volume and place.listed else ():
+                for entry in place.volume.entries() if place.volume and not place.not_mounted else ():
                     if not (entry.deleted or entry.damaged or entry.folder):
                         yield entry.map.stored
 

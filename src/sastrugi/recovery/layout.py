@@ -29,7 +29,15 @@ class Place:
     partition: Partition | None
     volume: Volume | None
     listed: bool = True
-    """Whether the table lists it, or it has the medium to itself: a system would mount it."""
+    """Whether the table lists it, or it has the medium to itself."""
+
+    @property
+    def not_mounted(self) -> str:
+        """Why no system mounts the volume; empty if one does."""
+        if not self.listed:
+            return "no partition table lists its volume"
+        damaged = self.volume is not None and not self.volume.mountable
+        return "no system mounts its volume: what describes it is damaged" if damaged else ""
 
 
 def find_places(medium: Medium) -> list[Place]:
@@ -82,8 +90,8 @@ def unlisted_places(medium: Medium, places: list[Place], boots: Iterable[int]) -
 
 
 def _starts(medium: Medium, at: int) -> list[tuple[int, bool, FileSystem]]:
-    """Where the volume may begin that the sector at `at` is of, the nearest first; whether the sector is a copy then, and
-    of which file system."""
+    """Where the volume may begin that the sector at `at` is of, the nearest first; whether the sector is a copy then,
+    and of which file system."""
     sector = np.frombuffer(medium.read(at, _SECTOR).ljust(_SECTOR, b"\0"), "u1").reshape(1, _SECTOR)
     found = [
         (start, is_copy, one)

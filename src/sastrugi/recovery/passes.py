@@ -88,7 +88,7 @@ class Tables:
         for place in places:
             if place.volume is None or scan.limits.volume not in (0, place.number):
                 continue
-            found = table_findings(scan.medium, place.number, place.volume, place.listed)
+            found = table_findings(scan.medium, place.number, place.volume, place.not_mounted)
             scan.watched(with_bin_names(scan.medium, found), f"volume {place.number}")
 
 

@@ -41,7 +41,7 @@ def earlier_lives(medium: Medium, places: Sequence[Place], progress: Progress) -
     live = RangeSet(
         extent
         for place in places
-        if place.volume and place.listed
+        if place.volume and not place.not_mounted
         for entry in place.volume.entries()
         if not (entry.deleted or entry.damaged or entry.folder)
         for extent in entry.map.stored

@@ -12,13 +12,13 @@ from sastrugi.units import plural
 from sastrugi.volumes.reader import Entry, Volume
 
 
-def table_findings(medium: Medium, number: int, volume: Volume, listed: bool = True) -> Iterator[Finding]:
-    """Every live and deleted file of one volume. Of one that no table lists none is live to anybody."""
+def table_findings(medium: Medium, number: int, volume: Volume, not_mounted: str = "") -> Iterator[Finding]:
+    """Every live and deleted file of one volume. Of one that no system mounts (and why) none is live to anybody."""
     entries = [entry for entry in volume.entries() if not entry.folder]
-    for entry in entries if not listed else ():
+    for entry in entries if not_mounted else ():
         if not entry.deleted:
             entry.damaged = True
-            entry.notes.append("no partition table lists its volume")
+            entry.notes.append(not_mounted)
     live = {entry.map for entry in entries if not (entry.deleted or entry.damaged) and entry.map.stored}
     later = overlaps([entry for entry in entries if entry.deleted and entry.size and entry.placements])
     for entry in entries:

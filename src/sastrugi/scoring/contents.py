@@ -18,6 +18,7 @@ from sastrugi.progress import Progress
 from sastrugi.scoring.comparison import any_varied
 from sastrugi.scoring.names import NameVerdict, compare_names
 from sastrugi.specimen.blocks import BLOCK, Hashes, block_hashes, runs_where
+from sastrugi.specimen.ceiling import standing_blocks
 from sastrugi.specimen.digests import blake3_file
 from sastrugi.specimen.truth import Specimen, TruthFile
 
@@ -27,6 +28,7 @@ _MOST_LOOKED_AT = 64
 _AT_ONCE = 8192
 """Blocks that are hashed together (4 MiB)."""
 _MOST_SIZED = 4
+_MOST_ENDS = 256
 
 
 class Contents:
@@ -67,7 +69,7 @@ class Contents:
             return None
         with self._lock:
             if content not in self._gone:
-                masks = (gone_blocks(file) for file in self._copies[self.files[content].blake3])
+                masks = (gone_blocks(self.specimen, file) for file in self._copies[self.files[content].blake3])
                 out: NDArray[np.bool_] | None = None
                 for mask in masks:
                     out = mask if out is None else out & mask
@@ -100,8 +102,13 @@ class Contents:
         anywhere else on the medium, where a block of a file can begin."""
         wanted: list[Hashes] = []
         places: list[tuple[int, int]] = []
+        ends: defaultdict[int, list[tuple[int, bytes]]] = defaultdict(list)
         for content in suspects:
             gone = self.gone(content)
+            size = self.files[content].size
+            if gone is not None and gone[-1] and size % BLOCK and size > BLOCK:
+                last = self.specimen.original(self.files[content], (len(gone) - 2) * BLOCK, 2 * BLOCK)
+                ends[int(block_hashes(last[:BLOCK])[0])].append((content, last[BLOCK:]))
             for lo, hi in runs_where(gone) if gone is not None else ():
                 for first in range(lo, hi, _AT_ONCE):
                     behind = min(first + _AT_ONCE, hi)
@@ -114,6 +121,7 @@ class Contents:
         values = np.concatenate(wanted)
         known = np.unique(values[values != 0])
         seen = np.zeros(len(known), bool)
+        before_ends = np.array(sorted(ends), values.dtype)
         medium = self.specimen.medium
         progress.start("medium", medium.size)
         for extent in medium.data_ranges():
@@ -122,6 +130,8 @@ class Contents:
                 hashes = block_hashes(medium.read(at, min(_AT_ONCE * BLOCK, extent.end - at)))
                 found = np.minimum(np.searchsorted(known, hashes), len(known) - 1)
                 seen[found[known[found] == hashes]] = True
+                for n in np.flatnonzero(np.isin(hashes, before_ends))[:_MOST_ENDS].tolist():
+                    self._find_ends(ends[int(hashes[n])], at + (n + 1) * BLOCK)
                 progress.at(at)
                 progress.check()
         progress.finish()
@@ -132,6 +142,13 @@ class Contents:
                 gone = self._gone[content]
                 assert gone is not None
                 gone[n] = False
+
+    def _find_ends(self, ends: list[tuple[int, bytes]], at: int) -> None:
+        """Where the last whole block of contents stands before `at`: take their ends as standing that follow there."""
+        for content, end in ends:
+            gone = self._gone[content]
+            if gone is not None and gone[-1] and self.specimen.medium.read(at, len(end)) == end:
+                gone[-1] = False
 
     def original_into(self, content: int, position: int, buffer: NDArray[np.uint8]) -> None:
         """Bytes of a content. Raises SpecimenError if its original is not what the truth says."""
@@ -181,11 +198,13 @@ def _keys(path: str) -> list[str]:
     return ["/".join(parts[-2:]), parts[-1], parts[-1][1:]]
 
 
-def gone_blocks(file: TruthFile) -> NDArray[np.bool_]:
+def gone_blocks(specimen: Specimen, file: TruthFile) -> NDArray[np.bool_]:
     """Which 512-byte blocks of a file no longer stand where it lay. Shape: (blocks,)."""
     out = np.zeros(-(-file.size // BLOCK), bool)
     if file.untouched:
         return out
+    if file.map.coded and file.kept:  # of a damaged unit some may still be right
+        return ~standing_blocks(specimen, file)
     for part in file.map.right(RangeSet(file.gone)).gaps(Extent(0, file.size)):
         out[part.offset // BLOCK : -(-part.end // BLOCK)] = True
     return out

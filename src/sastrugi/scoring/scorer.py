@@ -241,7 +241,9 @@ class Judgement:
             copies=file.copies,
             has_content=has_content,
             beyond_ceiling=bool(answer and answer.beyond_ceiling),
-            name_beyond_ceiling=has_content and worth_of_name(name) > worth_of_name(file.ceiling.name),
+            # The content itself tells its type, wherever it stands.
+            name_beyond_ceiling=has_content
+            and worth_of_name(name) > max(worth_of_name(file.ceiling.name), worth_of_name("type")),
             shift=moved.shift if moved else None,
             shifted=moved.right / file.size if moved else 0.0,
             cause=cause,

@@ -22,6 +22,7 @@ from sastrugi.media.filemap import FileMap
 from sastrugi.media.opening import SPECIMEN_IMAGE
 from sastrugi.progress import Progress
 from sastrugi.safety import new_folder
+from sastrugi.specimen.blocks import BLOCK
 from sastrugi.specimen.catalogue import Catalogue
 from sastrugi.specimen.digests import medium_digest
 from sastrugi.specimen.locate import Located, Locator
@@ -208,7 +209,7 @@ class _Adopting:
                 self.adoption.listed.append(file.name)
             else:
                 rest.append((known, entry))
-        now = {"/".join(entry.path): entry for _, entry in live.values() if id(entry) not in taken}
+        now = {entry.full_path: entry for _, entry in live.values() if id(entry) not in taken}
         for known, entry in rest:
             if entry is not None and id(entry) in taken:  # another original's
                 entry = None
@@ -216,15 +217,16 @@ class _Adopting:
         self._others(taken)
 
     def _known(self, n: int, file: OriginalFile, place: Located, entry: Entry | None) -> KnownFile:
-        """An original as it was located; or as a volume says, where that tells holes and units, which no look for
-        blocks finds, and its content bears it out."""
+        """An original as it was located; or as a volume says, where that tells more and its content bears it out."""
         kind = kind_for_name(file.name)
         known = KnownFile(
             file, "/" + file.name, kind.name if kind else "other", self.catalogue.digests[n], None, None,
             volume=self._volume_of(place), map=place.map, gone=place.gone, rest_tells=place.telling,
         )  # fmt: skip
         told = entry.map if entry is not None else known.map
-        if not told.plain and told.size == file.size and not told.unknown():
+        # No look for blocks finds holes and units, nor what stands inside of a record.
+        hidden = not told.plain or any(extent.offset % BLOCK for extent in told.stored)
+        if hidden and told.size == file.size and not told.unknown():
             by_volume = replace(known, map=told, rest_tells=True)
             look_again(self.source, by_volume)
             if by_volume.standing >= known.standing:
@@ -237,7 +239,7 @@ class _Adopting:
         """What became of an original that no volume lists where it lies. `now` are the files that are listed, by path,
         and that are none of the others."""
         name, size, stands = known.path[1:], known.original.size, known.standing
-        other = now.get("/".join(entry.path)) if entry is not None else None
+        other = now.get(entry.full_path) if entry is not None else None
         lost = any(_names(pattern, name) for pattern in self.lost)
         if other is not None and stands < size:
             taken.add(id(other))
@@ -267,13 +269,14 @@ class _Adopting:
     def _take_entry(known: KnownFile, entry: Entry) -> None:
         """Path and times as the volume has them. A deleted one has the original's path, below the folders that the
         volume tells above it if the rest agrees: its own may have lost characters, or be a guess of our reader's."""
-        own, parts = known.path.split("/")[1:], list(entry.path)
+        own, parts = known.path.split("/")[1:], entry.full_path.split("/")[1:]
         if entry.deleted:
             above = len(parts) - len(own)
             agrees = all(a.casefold()[1:] == b.casefold()[1:] for a, b in zip(parts[::-1], own[::-1], strict=False))
             parts = [*parts[: max(above, 0)], *own] if agrees else own
         known.path = "/" + "/".join(parts)
         known.created, known.modified = entry.times.created, entry.times.modified
+        known.stream = entry.stream
 
     def _volume_of(self, place: Located) -> str:
         at = place.pieces[0].extent.offset if place.pieces else -1
@@ -368,7 +371,7 @@ def _paths_by_original(files: Sequence[OriginalFile], entries: Sequence[Entry]) 
         parts = file.name.casefold().split("/")
         best: tuple[tuple[int, ...], Entry] | None = None
         for entry in by_name.get(parts[-1][1:], []):
-            own = [part.casefold() for part in entry.path]
+            own = [part.casefold() for part in entry.full_path.split("/")[1:]]
             if own[-1] != parts[-1] and not (entry.deleted and entry.name_sure < 1):
                 continue
             like = next((k for k, (a, b) in enumerate(zip(own[-2::-1], parts[-2::-1], strict=False)) if a != b), None)

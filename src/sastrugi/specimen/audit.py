@@ -174,7 +174,8 @@ def _over(file: TruthFile, seen: float) -> str:
 def _records(specimen: Specimen, progress: Progress) -> Check:
     """Where the books say that a record still places a file, a look at its bytes must find name, size and place."""
     lives = {(volume.name, life.number): life for volume in specimen.truth.volumes for life in volume.lives}
-    files = [f for f in specimen.truth.files if not f.standing and f.ceiling.placed != "none" and f.size and f.record]
+    told = [f for f in specimen.truth.files if not f.standing and f.ceiling.placed != "none" and f.record]
+    files = [file for file in told if file.size and not file.stream]  # a stream is part of its file's record
     faults: list[str] = []
     progress.start("records", len(files), "files")
     for n, file in enumerate(files, 1):
@@ -192,7 +193,11 @@ def _records(specimen: Specimen, progress: Progress) -> Check:
 
 
 def _tells(seen: str, name: str) -> bool:
-    """Whether a record tells a name, or what is left of it where the first of its entries were written over: then
-    another record, or a copy of the file, tells the whole."""
+    """Whether a record tells a name, or what is left of it where the first of its entries were written over (or all of
+    them): then another record, or a copy of the file, tells the whole."""
     stem, dot, extension = seen.rpartition(".")
-    return names_match(seen, name) or bool(dot and stem and name.startswith(stem) and name.endswith(dot + extension))
+    return (
+        not seen
+        or names_match(seen, name)
+        or bool(dot and stem and name.startswith(stem) and name.endswith(dot + extension))
+    )

@@ -227,6 +227,9 @@ class SpecimenBuilder:
                 place.name, len(place.lives), node, path, False, kept, kept, content.size, role, content.kind
             )
             laid.blake3, laid.sha256 = digests.result()
+            if node.of is not None:  # a stream has the times of its file
+                file = self.by_node[id(node.of)]
+                laid.created, laid.modified = file.created, file.modified
         self._enter(laid)
         self._watch_content(laid)
         if self._together is None:
@@ -277,6 +280,7 @@ class SpecimenBuilder:
             for _ in digests.over(self.read(laid)):
                 pass
             self.books.forget(laid.content)
+            laid.grown_from.append((laid.size, laid.blake3))
             writer.grow(laid.node, content.size, self._passing(content, digests), when)
             laid.blake3, laid.sha256 = digests.result()
         laid.size, laid.modified = laid.node.size, writer.moment(when)
@@ -400,9 +404,7 @@ class SpecimenBuilder:
             return
         target.parent.mkdir(exist_ok=True)
         with target.open("wb") as out:
-            for offset, length in laid.map.stored:
-                for at in range(offset, offset + length, _READ):
-                    out.write(self.image.read(at, min(_READ, offset + length - at)))
+            out.writelines(laid.map.chunks(self.image, _READ))
 
     # -- choosing ---------------------------------------------------------------------------
 
@@ -467,8 +469,10 @@ class SpecimenBuilder:
                 own += volume.needs(folder.node)
             if any(hit.overlap(extent) for extent in own):
                 lost.append(one)
+        together = Counter(one.map for one in lost)
         for one in lost:
-            self._ended(one, volume.evidence(one.node), end)
+            stands = one.map.stored and volume.names_of(one.node) > together[one.map]
+            self._ended(one, volume.evidence(one.node), "unlinked" if stands else end)
         damaged = struck - volume.spare_structures
         if damaged or any(one.folder for one in lost):
             place.trouble = f"its {' and '.join(sorted(damaged)) or 'folders'} were written over"

@@ -7,15 +7,16 @@ place. A look may find more (a block written over and later written back); the b
 from __future__ import annotations
 
 from collections import defaultdict
-from collections.abc import Iterable, Sequence
+from collections.abc import Callable, Iterable, Sequence
 from dataclasses import dataclass, replace
 
 import numpy as np
 from numpy.typing import NDArray
 
+from sastrugi.media import Medium
 from sastrugi.media.extents import Extent, RangeSet, total
 from sastrugi.media.filemap import FileMap
-from sastrugi.specimen.blocks import BLOCK
+from sastrugi.specimen.blocks import BLOCK, runs_where
 from sastrugi.specimen.truth import NameCeiling, Specimen, TruthFile
 
 _WORD = 8
@@ -26,6 +27,21 @@ _WORTH: tuple[NameCeiling, ...] = ("none", "type", "near", "name", "full")
 def share_by_books(file: FileMap, gone: RangeSet) -> float:
     """The share of a file's bytes with a known place that was never written over (1 for an empty file)."""
     return file.right(gone).count(Extent(0, file.size)) / file.size if file.size else 1.0
+
+
+def add_parts_of_units(
+    medium: Medium, file: FileMap, gone: RangeSet, original: Callable[[int, int], bytes], standing: RangeSet
+) -> None:
+    """Add to the ranges of a file that stand what is still right in coded units of which something is gone: a decoder
+    may get on for a while, and what was written over may be the rest of a block that the unit does not need. By a look;
+    `original` gives the file's bytes by position and length."""
+    for position, unit in file.units():
+        if any(gone.overlap(extent) for extent in unit.stored):
+            then = original(position, unit.length)
+            now = file.read(medium, position, unit.length)
+            for first, behind in runs_where(equal_blocks(now, then)):
+                end = min(behind * BLOCK, unit.length)
+                standing.add(Extent(position + first * BLOCK, end - first * BLOCK))
 
 
 @dataclass(frozen=True, slots=True)

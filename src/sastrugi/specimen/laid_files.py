@@ -8,7 +8,7 @@ from collections.abc import Iterable, Iterator
 from dataclasses import dataclass, field
 from typing import Any
 
-from sastrugi.media import Extent
+from sastrugi.media import Extent, RangeSet
 from sastrugi.media.filemap import FileMap
 from sastrugi.specimen.ceiling import Share
 from sastrugi.specimen.truth import Ceiling, End, NameCeiling, Placed, Role
@@ -97,6 +97,13 @@ class StaleRecord:
         return next((trace.worth for trace in of if self.remains.stands(trace.where)), "")
 
     @property
+    def record(self) -> tuple[Extent, ...]:
+        """Where it stands; nowhere, where only something else tells of the place still."""
+        told = [t.where for t in self.evidence.traces if t.tells == "place" and self.remains.stands(t.where)]
+        own = RangeSet(self.evidence.record)
+        return self.evidence.record if not told or any(own.overlap(part) for part in told[0]) else ()
+
+    @property
     def named_in_full(self) -> bool:
         """Whether the name itself stands, with its first character."""
         return self._standing("name") == "full"
@@ -141,6 +148,8 @@ class LaidFile:
     content: TrackedExtents | None = None
     others: list[tuple[FileMap, TrackedExtents]] = field(default_factory=list)
     """Other places where its content was copied to, and what is left of them."""
+    grown_from: list[tuple[int, str]] = field(default_factory=list)
+    """Size and digest of what it was before it grew: its beginning is that content still."""
     record: tuple[Extent, ...] = ()
     records: list[StaleRecord] = field(default_factory=list)
     index: LaidFile | None = None

@@ -17,7 +17,7 @@ from sastrugi.media.filemap import AS_IT_STANDS
 from sastrugi.media.partitions import read_table
 from sastrugi.specimen.blocks import BLOCK, runs_where
 from sastrugi.specimen.catalogue import Original
-from sastrugi.specimen.ceiling import Copy, Share, equal_blocks, share_of, with_shared_names
+from sastrugi.specimen.ceiling import Copy, Share, add_parts_of_units, equal_blocks, share_of, with_shared_names
 from sastrugi.specimen.truth import ORIGINALS, UNKNOWN, Ceiling, End, NameCeiling, Placed, Role, TruthFile
 from sastrugi.volumes.metadata_scan import loose_tables, marked
 from sastrugi.volumes.orphan_folders import NamePieces, told_anywhere
@@ -46,10 +46,13 @@ class KnownFile:
     lost: bool = False
     former: tuple[str, ...] = ()
     stands_as: str = ""
+    stream: str = ""
     sha256: str = ""
     map: FileMap = field(default_factory=FileMap)
     gone: RangeSet = field(default_factory=RangeSet)
     """The parts of the medium on which it no longer stands."""
+    parts: RangeSet = field(default_factory=RangeSet)
+    """What is right in coded units that are not whole any more."""
     rest_tells: bool = True
     """Whether any of what has no known place tells something (see ceiling.tells_nothing)."""
 
@@ -59,11 +62,17 @@ class KnownFile:
         size = self.original.size
         if not self.rest_tells and not self.gone:
             return size
-        return self.map.right(self.gone).count(Extent(0, size))
+        return self._right().count(Extent(0, size))
+
+    def _right(self) -> RangeSet:
+        out = self.map.right(self.gone)
+        for part in self.parts:
+            out.add(part)
+        return out
 
     def copy(self) -> Copy:
         size = self.original.size
-        stands = RangeSet([Extent(0, size)]) if self.standing == size else self.map.right(self.gone)
+        stands = RangeSet([Extent(0, size)]) if self.standing == size else self._right()
         return Copy(stands, self.path if self.end == "live" else "")
 
     @property
@@ -116,7 +125,7 @@ class RecordIndex:
         """Names of folders that any record tells."""
         self._readable = {part.name: part.reader is not None for part in parts}
         for part in parts:
-            entries = list(part.reader.entries()) if part.reader else []
+            entries = [*part.reader.entries(), *part.reader.history()] if part.reader else []
             self._folders.update(entry.name for entry in entries if entry.folder)
             files = [entry for entry in entries if not entry.folder]
             self.entries[part.name] = files
@@ -188,7 +197,8 @@ def look_again(medium: Medium, file: KnownFile) -> None:
         if file.map.read(medium, position, one.length) != file.original.read(position, one.length):
             for extent in one.stored:
                 gone.add(extent)
-    file.gone = gone
+    file.gone, file.parts = gone, RangeSet()
+    add_parts_of_units(medium, file.map, gone, file.original.read, file.parts)
 
 
 def truth_of(number: int, file: KnownFile, records: RecordIndex, share: Share) -> TruthFile:
@@ -208,6 +218,7 @@ def truth_of(number: int, file: KnownFile, records: RecordIndex, share: Share) -
         role=file.role,
         former=file.former,
         stands_as=file.stands_as,
+        stream=file.stream,
         kind=file.kind,
         size=file.original.size,
         blake3=file.blake3,

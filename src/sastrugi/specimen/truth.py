@@ -96,7 +96,8 @@ class TruthFile:
     """One version of a file of one life.
 
     `map` tells where it lay at its end, `gone` the parts written over since; `stands_as` is its path on the volume
-    where that is another (in a bin), `former` are the paths it had before. `role` is `reference` for the files that
+    where that is another (in a bin), `former` are the paths it had before; `stream` is empty for its own content.
+    `role` is `reference` for the files that
     are scored; the others had to be written too: index files of a bin, fillers, later use. `lost` marks the files that
     the loss is about: references that ended in a loss, in the last life of their volume in which any did.
     `copies` are the live files that hold what stands nowhere else. A time is None where nothing tells the volume's own.
@@ -109,6 +110,7 @@ class TruthFile:
     role: Role = "reference"
     former: tuple[str, ...] = ()
     stands_as: str = ""
+    stream: str = ""
     kind: str
     size: int
     blake3: str

@@ -9,15 +9,17 @@ from typing import TYPE_CHECKING
 
 from pydantic import TypeAdapter
 
+from sastrugi.media import Extent, RangeSet
 from sastrugi.media.faults import write_faults
 from sastrugi.media.opening import SPECIMEN_IMAGE
 from sastrugi.safety import atomic_file, write_text
-from sastrugi.specimen.ceiling import Copy, Share, share_of, with_shared_names
+from sastrugi.specimen.ceiling import Copy, Share, add_parts_of_units, share_of, with_shared_names
 from sastrugi.specimen.digests import medium_digest, sha256_file
 from sastrugi.specimen.laid_files import Series
 from sastrugi.specimen.observed_truth import KnownFile, MediumPart, RecordIndex, look_again, truths_of
 from sastrugi.specimen.truth import (
     LOSSES,
+    ORIGINALS,
     RECIPE_FILE,
     SUMS_FILE,
     TRUTH_FILE,
@@ -33,7 +35,6 @@ from sastrugi.volumes.probing import probe
 if TYPE_CHECKING:
     from pathlib import Path
 
-    from sastrugi.media import Extent
     from sastrugi.media.raw import RawImage
     from sastrugi.specimen.builder import SpecimenBuilder
     from sastrugi.specimen.laid_files import LaidFile, Slot
@@ -139,7 +140,7 @@ def _files(builder: SpecimenBuilder) -> tuple[TruthFile, ...]:
     every = [laid for laid in builder.laid if not laid.folder]
     last = _last_losses(every)
     series = Series(builder.laid)
-    shares = _shares(every)
+    shares = _shares(builder, every)
     return with_shared_names(
         _file(
             builder, number, laid, _ended_in_loss(laid) and laid.life == last[laid.volume], shares[laid.blake3], series
@@ -148,23 +149,37 @@ def _files(builder: SpecimenBuilder) -> tuple[TruthFile, ...]:
     )  # fmt: skip
 
 
-def _shares(every: list[LaidFile]) -> dict[str, Share]:
+def _shares(builder: SpecimenBuilder, every: list[LaidFile]) -> dict[str, Share]:
     """What stands of each content."""
     copies: defaultdict[str, list[LaidFile]] = defaultdict(list)
     for laid in every:
         copies[laid.blake3].append(laid)
+    beginnings: defaultdict[str, list[Copy]] = defaultdict(list)
+    for laid in every:
+        for size, digest in laid.grown_from if not laid.standing else ():
+            standing = _copy(builder, laid).standing
+            beginnings[digest].append(Copy(RangeSet(standing.overlap(Extent(0, size)))))
     out: dict[str, Share] = {}
     for digest, lains in copies.items():
         if any(not laid.standing and laid.content is not None and not len(laid.content.gone) for laid in lains):
             out[digest] = Share(1.0)
             continue
-        out[digest] = share_of(lains[0].size, [_copy(laid) for laid in lains])
+        out[digest] = share_of(lains[0].size, [*beginnings[digest], *(_copy(builder, laid) for laid in lains)])
     return out
 
 
-def _copy(laid: LaidFile) -> Copy:
+def _copy(builder: SpecimenBuilder, laid: LaidFile) -> Copy:
     assert laid.content is not None
     standing = laid.map.right(laid.content.gone)
+    saved = builder.folder / ORIGINALS / laid.blake3
+    if laid.map.coded and laid.content.gone and saved.exists():
+        with saved.open("rb") as file:
+
+            def original(position: int, length: int) -> bytes:
+                file.seek(position)
+                return file.read(length)
+
+            add_parts_of_units(builder.image, laid.map, laid.content.gone, original, standing)
     for place, tracked in laid.others:
         for part in place.right(tracked.gone):
             standing.add(part)
@@ -200,7 +215,7 @@ def _record(builder: SpecimenBuilder, laid: LaidFile) -> tuple[Extent, ...]:
     if laid.standing and writer:
         return writer.record(laid.node)
     best = laid.best_record()
-    return best.evidence.record if best else laid.record
+    return best.record if best else laid.record
 
 
 def _folder(builder: SpecimenBuilder, laid: LaidFile) -> TruthFolder:
@@ -221,6 +236,7 @@ def _file(builder: SpecimenBuilder, number: int, laid: LaidFile, lost: bool, sha
         role=laid.role,
         former=tuple(laid.former),
         stands_as=stands_as if stands_as != laid.path else "",
+        stream=laid.node.stream,
         kind=laid.kind,
         size=laid.size,
         blake3=laid.blake3,

@@ -82,10 +82,12 @@ class Entry:
 
 @dataclass(frozen=True, slots=True)
 class Conflict:
-    """Bytes of a placement that the volume now gives to a live file or to its own structures."""
+    """Bytes of a placement that the volume now gives to a live file or to its own structures. `identity` is the
+    volume's own number for the file, as entries have it."""
 
     extent: Extent
     owner: str
+    identity: int = 0
 
 
 UNLISTED_OWNER = "allocated to nothing that is listed"
@@ -106,14 +108,16 @@ class Volume(ABC):
     """The part of the medium that holds clusters."""
     health: list[str]
     """What is wrong with the volume, in words; empty if nothing was noticed."""
+    mountable: bool = True
+    """Whether a system would mount it: not if what describes it had to be taken from a backup."""
 
     @abstractmethod
     def entries(self) -> Iterator[Entry]:
         """Every live and deleted file and folder that the live structures tell of."""
 
     def history(self) -> Iterator[Entry]:
-        """Files as older copies of the volume's metadata tell of them (journal, log, older checkpoint); of a file
-        system that keeps none, nothing."""
+        """Files as older copies of the volume's metadata tell of them (journal, log, older checkpoint), each under the
+        names that it had last; of a file system that keeps none, nothing."""
         return iter(())
 
     @abstractmethod

@@ -13,18 +13,19 @@ _MOST_CONFLICTS = 1 << 18
 
 class OwnedSpace:
     """`used` gives the parts of a stretch that the volume's allocation structures call used, in order; `owned` are the
-    stretches of which more is known, each with its owner. Where owners overlap, the first of them counts."""
+    stretches of which more is known, each with its owner and the owner's identity (0: none). Where owners overlap, the
+    first of them counts."""
 
-    def __init__(self, used: Callable[[Extent], Iterator[Extent]], owned: Iterable[tuple[Extent, str]]) -> None:
+    def __init__(self, used: Callable[[Extent], Iterator[Extent]], owned: Iterable[tuple[Extent, str, int]]) -> None:
         self._used = used
         taken = RangeSet()
-        parts: list[tuple[int, int, str]] = []
-        for extent, owner in owned:
-            parts += [(gap.offset, gap.end, owner) for gap in taken.gaps(extent)]
+        parts: list[tuple[int, int, str, int]] = []
+        for extent, owner, identity in owned:
+            parts += [(gap.offset, gap.end, owner, identity) for gap in taken.gaps(extent)]
             taken.add(extent)
         parts.sort()
         self._parts = parts
-        self._starts = [start for start, _, _ in parts]
+        self._starts = [part[0] for part in parts]
 
     def conflicts(self, extents: Iterable[Extent]) -> list[Conflict]:
         """Which parts of `extents` are not free, and whose they are."""
@@ -42,11 +43,11 @@ class OwnedSpace:
         while at < part.end:
             while n < len(self._parts) and self._parts[n][1] <= at:
                 n += 1
-            start, end, owner = self._parts[n] if n < len(self._parts) else (part.end, part.end, "")
+            start, end, owner, identity = self._parts[n] if n < len(self._parts) else (part.end, part.end, "", 0)
             if at < start:
                 stop = min(start, part.end)
                 yield Conflict(Extent(at, stop - at), UNLISTED_OWNER)
             else:
                 stop = min(end, part.end)
-                yield Conflict(Extent(at, stop - at), owner)
+                yield Conflict(Extent(at, stop - at), owner, identity)
             at = stop

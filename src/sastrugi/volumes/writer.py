@@ -31,7 +31,7 @@ RECORD = "record"
 @dataclass(slots=True, eq=False)
 class Node:
     """A live name of a file or folder on a volume being written; a writer's own has more. `attributes` are bits of
-    `ATTRIBUTES`."""
+    `ATTRIBUTES`. A further stream of a file has that in `of`, and `file:stream` as its name."""
 
     name: str
     parent: Self | None
@@ -39,6 +39,12 @@ class Node:
     size: int
     children: dict[str, Self] = field(default_factory=dict, kw_only=True)
     attributes: int = field(default=0, kw_only=True)
+    of: Self | None = field(default=None, kw_only=True)
+
+    @property
+    def stream(self) -> str:
+        """What a further stream is called; empty for a file's own content."""
+        return self.name.rpartition(":")[2] if self.of is not None else ""
 
     @property
     def path(self) -> str:

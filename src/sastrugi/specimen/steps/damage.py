@@ -9,7 +9,7 @@ from pydantic import Field, model_validator
 
 from sastrugi.errors import SpecimenError
 from sastrugi.media import Extent, open_medium
-from sastrugi.media.extents import cut, total
+from sastrugi.media.extents import cut, total, within
 from sastrugi.media.partitions.gpt import reserved_at_end
 from sastrugi.specimen.recipe_types import Fill, RangeTable, Share, Size, SizeOrRest, StepTable
 from sastrugi.units import format_size
@@ -157,9 +157,10 @@ class FadeStep(StepTable):
             return
         place, _ = builder.mounted(self.volume)
         for laid in builder.choose(place, self.what, self.share, files_only=True):
-            count = -(-laid.size // sector)
+            stored = laid.map.stored
+            count = -(-total(stored) // sector)
             dice = builder.dice(f"fade {laid.node.path}")
             for n in dice.shuffled(range(count))[: self.sectors]:
-                for part in laid.map.part(n * sector, sector).stored:
+                for part in within(stored, n * sector, sector):
                     first = part.offset // sector * sector
                     yield Extent(first, -(-(part.end - first) // sector) * sector)

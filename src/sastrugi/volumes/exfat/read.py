@@ -35,8 +35,11 @@ from sastrugi.volumes.exfat.layout import (
     MAX_LABEL,
     TYPE_BITMAP,
     TYPE_LABEL,
+    TYPE_UPCASE,
+    UPCASE_ENTRY,
     Geometry,
     boot_checksum,
+    table_checksum,
 )
 from sastrugi.volumes.reader import Entry, Placement
 
@@ -44,6 +47,8 @@ _MAX_RECORDS = 1_000_000
 _BITMAP_PIECE = 1 << 16
 _MOST_TRIED = 16
 """So many full folders are tried for a cluster that may go on with one."""
+
+_LARGEST_UPCASE = 128 << 10
 
 
 def open_exfat(medium: Medium, where: Extent) -> ExfatVolume | None:
@@ -61,10 +66,14 @@ def open_exfat(medium: Medium, where: Extent) -> ExfatVolume | None:
                 damaged = damaged or found
                 continue
             health = ["the boot region is damaged; its backup (sector 12) was used"] if copy else []
-            return ExfatVolume(medium, *found, health)
+            volume = ExfatVolume(medium, *found, health)
+            volume.mountable &= not copy
+            return volume
     if damaged is None:
         return None
-    return ExfatVolume(medium, *damaged, ["the checksum of the boot region is wrong, and so is its backup's"])
+    volume = ExfatVolume(medium, *damaged, ["the checksum of the boot region is wrong, and so is its backup's"])
+    volume.mountable = False
+    return volume
 
 
 def _read_boot(block: bytes, offset: int, sector: int) -> tuple[Geometry, str] | None:
@@ -137,10 +146,23 @@ class ExfatVolume(ClusterVolume[Geometry, Record]):
                 runs, _ = self._fat.chain(int(entry["first_cluster"]), -(-length // self.cluster_size))
                 have = cut(self._extents(runs), length)
                 self._bitmap = have if sum(e.length for e in have) == length else ()
+            elif head[at] == TYPE_UPCASE:
+                self._check_upcase(np.frombuffer(head, UPCASE_ENTRY, 1, at)[0])
             elif not head[at]:
                 break
         if not self._bitmap:
             self.health.append("the allocation bitmap cannot be found: nothing tells which clusters are free")
+
+    def _check_upcase(self, entry: np.void) -> None:
+        """A system mounts no volume of which the up-case table is damaged (section 7.2.4)."""
+        length = int(entry["length"])
+        if not self.geometry.holds(int(entry["first_cluster"])) or not 0 < length <= _LARGEST_UPCASE:
+            return
+        runs, _ = self._fat.chain(int(entry["first_cluster"]), -(-length // self.cluster_size))
+        table = self._medium.read_extents(cut(self._extents(runs), length))
+        if table_checksum(table) != int(entry["checksum"]):
+            self.health.append("the up-case table is damaged")
+            self.mountable = False
 
     def _bits(self, first_byte: int, length: int) -> NDArray[np.uint8]:
         data = self._medium.read_extents(within(self._bitmap, first_byte, length))

@@ -58,7 +58,9 @@ def open_fat(medium: Medium, where: Extent) -> FatVolume | None:
         if sector and geometry.bits != 32:
             continue
         health = ["the boot sector is damaged; its backup (sector 6) was used"] if sector else []
-        return FatVolume(medium, geometry, label, serial, health)
+        volume = FatVolume(medium, geometry, label, serial, health)
+        volume.mountable = not sector
+        return volume
     return None
 
 
