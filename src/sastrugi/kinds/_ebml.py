@@ -42,10 +42,14 @@ def measure_ebml(source: Source) -> Measure | None:
     segment = _element(source, at)
     if segment is None or segment[0] != _SEGMENT:
         return broken(kind, min(at, source.size), "no segment follows the header")
-    at = segment[1]
-    end = None if segment[2] is None else at + segment[2]
+    end = None if segment[2] is None else segment[1] + segment[2]
     if end is not None and end > source.size:
         return broken(kind, source.size, "its segment reaches beyond the end")
+    return _measure_segment(source, kind, segment[1], end)
+
+
+def _measure_segment(source: Source, kind: str, at: int, end: int | None) -> Measure:
+    """The elements of a segment, from `at` to its end where that is told."""
     count = clusters = 0
     allowed = _LEVEL_1
     while end is None or at < end:

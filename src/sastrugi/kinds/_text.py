@@ -80,14 +80,20 @@ def sort_of_text(source: Source, length: int) -> str:
         return "mbox"
     if len(lines) > 1 and all(_HEADER_LINE.match(line) or line[:1] in " \t" for line in lines[:2]):
         return "eml"
-    whole = lines[:12] if length <= 4096 else lines[:12][: len(lines) - 1]
-    for separator in (",", ";", "\t"):
-        counts = {line.count(separator) for line in whole if line}
-        if len(whole) >= 3 and len(counts) == 1 and counts.pop() >= 1:
-            return "csv"
+    if _is_table(lines[:12] if length <= 4096 else lines[:12][: len(lines) - 1]):
+        return "csv"
     if len(lines) >= 3 and all(_LOG_LINE.match(line) for line in lines[:3]):
         return "log"
     return "txt"
+
+
+def _is_table(lines: list[str]) -> bool:
+    """Whether all lines have as many separators, and at least one."""
+    for separator in (",", ";", "\t"):
+        counts = {line.count(separator) for line in lines if line}
+        if len(lines) >= 3 and len(counts) == 1 and counts.pop() >= 1:
+            return True
+    return False
 
 
 def json_length(source: Source, length: int) -> int:

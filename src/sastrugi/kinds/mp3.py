@@ -38,14 +38,9 @@ def _frame_length(head: bytes) -> tuple[int, int] | None:
 
 
 def measure(source: Source, deep: bool = False) -> Measure | None:
-    head = source.read(0, 10)
-    at = 0
-    if head[:3] == b"ID3" and len(head) == 10 and max(head[6:10]) < 0x80:
-        at = 10 + (head[6] << 21 | head[7] << 14 | head[8] << 7 | head[9]) + (10 if head[5] & 0x10 else 0)
-        while source.read(at, 1) == b"\0" and at < source.size:  # padding that the tag does not count
-            at += 1
-            if at > _WINDOW:
-                return None
+    at = _behind_tag(source)
+    if at is None:
+        return None
     start, count, same = at, 0, -1
     window, base = b"", 0
     while True:
@@ -68,6 +63,19 @@ def measure(source: Source, deep: bool = False) -> Measure | None:
         return Measure("mp3", at, True, Proof.GUESS, f"{count:,} frames, more than announced: nothing tells the end")
     rule = f"{count:,} frames" + (", as many as the first announces" if declared else "; nothing more tells the end")
     return Measure("mp3", at, True, Proof.STRUCTURE if declared else Proof.GUESS, rule)
+
+
+def _behind_tag(source: Source) -> int | None:
+    """The position behind an ID3v2 tag, if there is one; None if its padding does not end."""
+    head = source.read(0, 10)
+    if head[:3] != b"ID3" or len(head) < 10 or max(head[6:10]) >= 0x80:
+        return 0
+    at = 10 + (head[6] << 21 | head[7] << 14 | head[8] << 7 | head[9]) + (10 if head[5] & 0x10 else 0)
+    while source.read(at, 1) == b"\0" and at < source.size:  # padding that the tag does not count
+        at += 1
+        if at > _WINDOW:
+            return None
+    return at
 
 
 def _declared_frames(source: Source, start: int) -> int:

@@ -92,31 +92,12 @@ def judge_deleted(medium: Medium, volume: Volume, entry: Entry, overlapped_by: s
 
 
 def _judge_placement(medium: Medium, volume: Volume, entry: Entry, placement: Placement, overlapped_by: str) -> Verdict:
-    inside = RangeSet(entry.record)  # a file that stands inside of its record has that to itself
-    conflicts = [one for one in volume.conflicts(placement.extents) if inside.gaps(one.extent)]
-    if entry.damaged:  # what is in use may be in use by this very file
-        own = "/".join(entry.path)
-        conflicts = [
-            one
-            for one in conflicts
-            if one.owner not in (own, UNLISTED_OWNER) and (not entry.identity or one.identity != entry.identity)
-        ]
+    conflicts = _conflicts_of(volume, entry, placement)
     clusters = -(-(entry.size - placement.map.zeros) // volume.cluster_size)
     reasons = [placement.reason, _free_reason(conflicts, clusters, volume.cluster_size)]
     if entry.damaged and not conflicts:
         reasons[1] = "no other file owns its clusters"
-    confidence, sound, measure = 0.0, 0, None
-    if placement.map.zeros == entry.size:
-        reasons[1] = "none of its bytes were ever written: all of it reads as zeros"
-        confidence, sound = _LOOKED, entry.size
-    elif placement.map.unknown():
-        reasons.append("its size reaches beyond the end of the volume")
-    elif any(extent.end > medium.size for extent in placement.extents):
-        reasons.append("part of it lies beyond the end of the medium")
-    else:
-        source = MediumSource(medium, placement.map)
-        measure = recognise(source, deep=bool(conflicts or overlapped_by))
-        confidence, sound = _by_content(entry, source, measure, reasons)
+    confidence, sound, measure = _as_it_lies(medium, entry, placement, bool(conflicts or overlapped_by), reasons)
     proved = measure is not None and measure.whole and measure.proof == Proof.CHECKSUM
     if conflicts:
         confidence, sound = (min(confidence, 0.9), sound) if proved else (min(confidence, _OVERWRITTEN), 0)
@@ -125,14 +106,49 @@ def _judge_placement(medium: Medium, volume: Volume, entry: Entry, placement: Pl
         looked_through = sound >= entry.size and (_TEXT_REASON in reasons or (measure is not None and _looks(measure)))
         confidence, sound = (confidence * _LOOKED, sound) if looked_through else (confidence * _OVERLAP, 0)
         reasons.append(f"{overlapped_by}, deleted as well and written later, claims some of the same clusters")
-    if 0 < placement.map.zeros < entry.size:
-        reasons.append(f"{plural(placement.map.zeros, 'byte')} of it were never written, and read as zeros")
-    if placement.map.coded:
-        reasons.append(f"stored in units of {' and '.join(sorted(placement.map.coded))}")
+    reasons += _stored_as(placement.map)
     owned = total(conflict.extent for conflict in conflicts if conflict.owner != UNLISTED_OWNER)
     if not sound and not proved and owned >= total(placement.extents) > 0:
         return Verdict(None, None, 0.0, (*reasons, NOTHING_LEFT))
     return Verdict(placement, measure, confidence, tuple(reasons), sound)
+
+
+def _conflicts_of(volume: Volume, entry: Entry, placement: Placement) -> list[Conflict]:
+    """What of a placement is in use by others than the file itself."""
+    inside = RangeSet(entry.record)  # a file that stands inside of its record has that to itself
+    conflicts = [one for one in volume.conflicts(placement.extents) if inside.gaps(one.extent)]
+    if not entry.damaged:
+        return conflicts
+    own = ("/".join(entry.path), UNLISTED_OWNER)  # what is in use may be in use by this very file
+    return [one for one in conflicts if one.owner not in own and (not entry.identity or one.identity != entry.identity)]
+
+
+def _as_it_lies(
+    medium: Medium, entry: Entry, placement: Placement, deep: bool, reasons: list[str]
+) -> tuple[float, int, Measure | None]:
+    """Confidence from what stands at a placement, how many bytes are sound, and their measure; adds the reasons."""
+    if placement.map.zeros == entry.size:
+        reasons[1] = "none of its bytes were ever written: all of it reads as zeros"
+        return _LOOKED, entry.size, None
+    if placement.map.unknown():
+        reasons.append("its size reaches beyond the end of the volume")
+        return 0.0, 0, None
+    if any(extent.end > medium.size for extent in placement.extents):
+        reasons.append("part of it lies beyond the end of the medium")
+        return 0.0, 0, None
+    source = MediumSource(medium, placement.map)
+    measure = recognise(source, deep=deep)
+    return *_by_content(entry, source, measure, reasons), measure
+
+
+def _stored_as(file: FileMap) -> list[str]:
+    """What is to be said of a file of which not every byte stands as it is."""
+    out: list[str] = []
+    if 0 < file.zeros < file.size:
+        out.append(f"{plural(file.zeros, 'byte')} of it were never written, and read as zeros")
+    if file.coded:
+        out.append(f"stored in units of {' and '.join(sorted(file.coded))}")
+    return out
 
 
 _TEXT = bytes([9, 10, 12, 13, *range(0x20, 0x7F), *range(0x80, 0x100)])

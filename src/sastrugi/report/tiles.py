@@ -189,18 +189,22 @@ def _lines(path: Path, kind: str) -> list[str]:
         with zipfile.ZipFile(path) as archive:
             text = "\n".join(f"{info.file_size:>8,} {info.filename}" for info in archive.infolist()[:_LINES])
     else:
-        with path.open("rb") as file:
-            head = file.read(2048)
-        try:
-            text = head[: 2046 & ~1].decode(
-                "utf-16" if head[:2] in (b"\xff\xfe", b"\xfe\xff") else "utf-8",
-                "strict" if len(head) < 2048 else "ignore",
-            )
-        except UnicodeDecodeError:
-            text = "\0"
-        if any(ord(char) < 9 for char in text):
-            text = "\n".join(_hex_lines(head[: 8 * _LINES]))
+        text = _head_of(path)
     return [line[:_COLUMNS] for line in text.splitlines()[:_LINES]]
+
+
+def _head_of(path: Path) -> str:
+    """The first bytes of a file as the text that they are, or else in hexadecimal."""
+    with path.open("rb") as file:
+        head = file.read(2048)
+    try:
+        text = head[: 2046 & ~1].decode(
+            "utf-16" if head[:2] in (b"\xff\xfe", b"\xfe\xff") else "utf-8",
+            "strict" if len(head) < 2048 else "ignore",
+        )
+    except UnicodeDecodeError:
+        text = "\0"
+    return "\n".join(_hex_lines(head[: 8 * _LINES])) if any(ord(char) < 9 for char in text) else text
 
 
 def _written(lines: list[str]) -> Image:

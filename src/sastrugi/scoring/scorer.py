@@ -210,7 +210,9 @@ class Judgement:
         cause, reason = self._reason(file, content, chosen, moved)
         has_content = bool(answer or (foreign and moved and moved.result == foreign.result))
         name = chosen.name.word if chosen else "none"
-        wrong_runs, longest_right = shortfall(answer.damage, file.size) if answer else (0, 0)
+        # What answers for nothing: a candidate of which no byte is right.
+        held = answer or Candidate(-1, n, 0, NameVerdict.NONE)
+        wrong_runs, longest_right = shortfall(held.damage, file.size) if answer else (0, 0)
         return FileScore(
             id=file.id,
             path=file.path,
@@ -223,11 +225,11 @@ class Judgement:
             pieces=len(file.extents),
             size=file.size,
             content=content,
-            completeness=(answer.in_place / file.size if file.size else 1.0) if answer else 0.0,
+            completeness=held.in_place / file.size if file.size else float(bool(answer)),
             name=name,
             result=result.path if result else None,
-            first_wrong=answer.first_wrong if answer else None,
-            damage=answer.damage if answer else "",
+            first_wrong=held.first_wrong,
+            damage=held.damage,
             wrong_runs=wrong_runs,
             longest_right=longest_right,
             times=self._times(file, result if answer else None),
@@ -240,7 +242,7 @@ class Judgement:
             ceiling_live=file.ceiling.live,
             copies=file.copies,
             has_content=has_content,
-            beyond_ceiling=bool(answer and answer.beyond_ceiling),
+            beyond_ceiling=held.beyond_ceiling,
             # The content itself tells its type, wherever it stands.
             name_beyond_ceiling=has_content
             and worth_of_name(name) > max(worth_of_name(file.ceiling.name), worth_of_name("type")),

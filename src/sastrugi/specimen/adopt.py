@@ -14,7 +14,7 @@ from blake3 import blake3
 
 from sastrugi.errors import SpecimenError, system_words
 from sastrugi.kinds import kind_for_name
-from sastrugi.media import Medium
+from sastrugi.media import Extent, Medium
 from sastrugi.media.containers.base import RawWriter
 from sastrugi.media.convert import copy_medium
 from sastrugi.media.faults import write_faults
@@ -183,16 +183,8 @@ class _Adopting:
         paths = _paths_by_original(self.files, entries)
         hints = {n: entry.map for n, entry in paths.items() if entry.map.stored}
         located = locator.locate(hints, progress)
-        if self.files and not any(one.pieces or not one.size for one in located):
-            raise SpecimenError(
-                f"{self.source.path}: nothing of the originals is on it: is it an image of the same medium?"
-            )
-        live = {
-            entry.map.stored: (part, entry)
-            for part, found in self.records.entries.items()
-            for entry in found
-            if not entry.deleted and entry.map.stored
-        }
+        self._require_any(located)
+        live = self._live_by_place()
         rest: list[tuple[KnownFile, Entry | None]] = []
         taken: set[int] = set()
         for n, (file, place) in enumerate(zip(self.files, located, strict=True)):
@@ -201,20 +193,35 @@ class _Adopting:
             listed = live.get(known.map.stored) if known.standing == file.size and file.size else None
             if not file.size and entry is not None and not entry.deleted:
                 listed = (known.volume, entry)
-            if listed:
-                taken.add(id(listed[1]))
-                known.volume = listed[0]
-                self._take_entry(known, listed[1])
-                self.known.append(known)
-                self.adoption.listed.append(file.name)
-            else:
+            if not listed:
                 rest.append((known, entry))
+                continue
+            taken.add(id(listed[1]))
+            known.volume = listed[0]
+            self._take_entry(known, listed[1])
+            self.known.append(known)
+            self.adoption.listed.append(file.name)
         now = {entry.full_path: entry for _, entry in live.values() if id(entry) not in taken}
         for known, entry in rest:
             if entry is not None and id(entry) in taken:  # another original's
                 entry = None
             self._settle(known, entry, now, taken)
         self._others(taken)
+
+    def _require_any(self, located: Sequence[Located]) -> None:
+        if self.files and not any(one.pieces or not one.size for one in located):
+            raise SpecimenError(
+                f"{self.source.path}: nothing of the originals is on it: is it an image of the same medium?"
+            )
+
+    def _live_by_place(self) -> dict[tuple[Extent, ...], tuple[str, Entry]]:
+        """The live files of all volumes, by what of the medium they stand on."""
+        return {
+            entry.map.stored: (part, entry)
+            for part, found in self.records.entries.items()
+            for entry in found
+            if not entry.deleted and entry.map.stored
+        }
 
     def _known(self, n: int, file: OriginalFile, place: Located, entry: Entry | None) -> KnownFile:
         """An original as it was located; or as a volume says, where that tells more and its content bears it out."""

@@ -3,11 +3,11 @@
 from __future__ import annotations
 
 from collections import Counter
+from collections.abc import Iterator
 from dataclasses import dataclass
 from pathlib import PurePath
 
 import numpy as np
-from blake3 import blake3
 from numpy.typing import NDArray
 
 from sastrugi.media.extents import RangeSet
@@ -17,10 +17,9 @@ from sastrugi.media.partitions import read_table
 from sastrugi.progress import Progress
 from sastrugi.specimen.ceiling import share_by_books, share_by_look, standing_blocks
 from sastrugi.specimen.digests import blake3_of, medium_digest, sha256_file
-from sastrugi.specimen.truth import RECIPE_FILE, SUMS_FILE, TRUTH_FILE, UNKNOWN, Specimen, TruthFile
+from sastrugi.specimen.truth import RECIPE_FILE, SUMS_FILE, TRUTH_FILE, UNKNOWN, Specimen, TruthFile, TruthVolume
 from sastrugi.units import percent
 from sastrugi.volumes.probing import probe
-from sastrugi.volumes.reader import Entry
 from sastrugi.volumes.record_peek import names_match, peek_record
 
 FAULTS_FILE = SPECIMEN_IMAGE + FAULTS_SUFFIX
@@ -96,41 +95,50 @@ def _live_files(specimen: Specimen, progress: Progress) -> Check:
     progress.start("live files", len(live), "files")
     done = 0
     for volume in specimen.truth.volumes:
-        expected = {
-            file.on_volume: file for file in live if file.volume == volume.name and file.life == len(volume.lives)
-        }
-        # A file that only lost bytes of its content is still listed, and no fault.
-        listed_still = {
-            file.map
-            for file in specimen.truth.files
-            if file.volume == volume.name and file.life == len(volume.lives) and file.end in ("damaged", "overlaid")
-        }
-        if volume.life and volume.life.file_system == UNKNOWN:  # nobody lists its files: they are read where they lie
-            faults += [
-                f"{path} does not read back as it was written"
-                for path, file in expected.items()
-                if blake3_of(specimen.blocks(file)) != file.blake3
-            ]
-            continue
-        reader = probe(specimen.medium, volume.where) if volume.life else None
-        entries: list[Entry] = [] if reader is None else [e for e in reader.entries() if not e.deleted and not e.folder]
-        for entry in entries:
-            path = entry.full_path
-            file = expected.pop(path, None)
-            if file is None:
-                if not volume.trouble and entry.map not in listed_still:
-                    faults.append(f"{path} is on volume '{volume.name}', but not in the truth")
-                continue
-            digest = blake3()
-            for chunk in entry.map.chunks(specimen.medium, _READ):
-                digest.update(chunk)
-            if entry.size != file.size or digest.hexdigest() != file.blake3:
-                faults.append(f"{path} does not read back as it was written")
+        unknown = volume.life is not None and volume.life.file_system == UNKNOWN
+        for fault in (_where_they_lie if unknown else _listed)(specimen, volume):
+            faults += [fault] if fault else []
             done += 1
             progress.at(done)
-        faults += [f"{path} is not on volume '{volume.name}' any more" for path in expected]
     progress.finish()
     return Check("live files read back", len(live), tuple(faults))
+
+
+def _listed(specimen: Specimen, volume: TruthVolume) -> Iterator[str]:
+    """For each file of a volume what is wrong with it, or nothing."""
+    files = _files_of(specimen, volume)
+    expected = {file.on_volume: file for file in files if file.standing}
+    # A file that only lost bytes of its content is still listed, and no fault.
+    listed_still = {file.map for file in files if file.end in ("damaged", "overlaid")}
+    reader = probe(specimen.medium, volume.where) if volume.life else None
+    entries = reader.entries() if reader is not None else ()
+    for entry in (one for one in entries if not (one.deleted or one.folder)):
+        path = entry.full_path
+        found = expected.pop(path, None)
+        if found is None:
+            strange = not volume.trouble and entry.map not in listed_still
+            yield f"{path} is on volume '{volume.name}', but not in the truth" if strange else ""
+            continue
+        right = blake3_of(entry.map.chunks(specimen.medium, _READ)) == found.blake3
+        yield _told(path, entry.size == found.size and right)
+    for path in expected:
+        yield f"{path} is not on volume '{volume.name}' any more"
+
+
+def _where_they_lie(specimen: Specimen, volume: TruthVolume) -> Iterator[str]:
+    """The same of a volume that nobody lists: its files are read where they lie."""
+    for file in _files_of(specimen, volume):
+        if file.standing:
+            yield _told(file.on_volume, blake3_of(specimen.blocks(file)) == file.blake3)
+
+
+def _files_of(specimen: Specimen, volume: TruthVolume) -> list[TruthFile]:
+    """The files of the life of a volume that goes on, or was the last."""
+    return [one for one in specimen.truth.files if one.volume == volume.name and one.life == len(volume.lives)]
+
+
+def _told(path: str, right: bool) -> str:
+    return "" if right else f"{path} does not read back as it was written"
 
 
 def _originals(specimen: Specimen, progress: Progress) -> Check:

@@ -419,14 +419,7 @@ class SpecimenBuilder:
         nodes = (one for one in self.standing(place) if not (files_only and one.folder))
         live = {one.node.path: one for one in nodes}
         for pattern in patterns:
-            wanted = ("/" + pattern.strip("/")).lower()
-            hits = [one for path, one in live.items() if fnmatchcase(path.lower(), wanted)]
-            if not hits:
-                near = get_close_matches(wanted, live, 1, 0.3)
-                what = "no file" if files_only else "nothing"
-                hint = f": did you mean '{near[0]}'?" if near else ""
-                raise SpecimenError(f"'{pattern}' matches {what} that is there{hint}")
-            found.update((id(one), one) for one in hits)
+            found.update((id(one), one) for one in _matching(pattern, live, "no file" if files_only else "nothing"))
         inside = {id(one.node) for one in found.values() if one.folder}
         chosen = [one for one in found.values() if not any(id(above) in inside for above in _parents(one.node))]
         if share < 1:
@@ -501,6 +494,17 @@ class SpecimenBuilder:
                 f"of {format_size(where.length)}"
             )
         return Extent(where.offset + start, length)
+
+
+def _matching(pattern: str, live: dict[str, LaidFile], nothing: str) -> list[LaidFile]:
+    """What a pattern names; raises SpecimenError, with the nearest path, if that is nothing."""
+    wanted = ("/" + pattern.strip("/")).lower()
+    hits = [one for path, one in live.items() if fnmatchcase(path.lower(), wanted)]
+    if not hits:
+        near = get_close_matches(wanted, live, 1, 0.3)
+        hint = f": did you mean '{near[0]}'?" if near else ""
+        raise SpecimenError(f"'{pattern}' matches {nothing} that is there{hint}")
+    return hits
 
 
 def _parents(node: Node) -> Iterator[Node]:

@@ -163,63 +163,86 @@ def _short_names_valid(names: NDArray[np.uint8]) -> NDArray[np.bool_]:
     return valid
 
 
+@dataclass(frozen=True, slots=True)
+class _LongName:
+    """The text of long-name entries, how many they are, the checksum of the short name that they are of, and whether
+    their end was seen."""
+
+    text: str
+    entries: int
+    checksum: int
+    ended: bool
+
+
 def _take_long_name(record: Record, table: bytes, first: int, slot: int, checksum: int) -> None:
     """Give the record the long name that stands in front of it, in entries [first, slot), if one does that belongs to
     it. `checksum` is of its short name."""
+    found = _long_name_before(table, first, slot, None if record.deleted else checksum)
+    if found is None or (not record.deleted and not found.ended):
+        return
+    name: str | None = found.text
+    if record.deleted:
+        name = _rejoined(record, found)
+        if name is None:
+            return
+    else:
+        record.name_note = "long name"
+    record.name = name or ""
+    record.position -= found.entries * ENTRY_SIZE
+    record.length += found.entries * ENTRY_SIZE
+
+
+def _long_name_before(table: bytes, first: int, slot: int, wanted: int | None) -> _LongName | None:
+    """The long name in the entries in front of `slot`: a live one of the checksum `wanted`, or (None) a deleted one."""
     units: list[bytes] = []
-    ended = False
-    wanted = None if record.deleted else checksum
+    ended, deleted = False, wanted is None
     for order in range(1, min(slot - first, _MOST_LONG) + 1):
         entry = table[(slot - order) * ENTRY_SIZE : (slot - order + 1) * ENTRY_SIZE]
-        if (entry[0] == DELETED) != record.deleted or entry[12] or entry[26] or entry[27]:
+        if (entry[0] == DELETED) != deleted or entry[12] or entry[26] or entry[27]:
             break
-        if wanted is None:
-            wanted = entry[13]
-        if entry[13] != wanted or (not record.deleted and entry[0] & _ORDER != order):
+        wanted = entry[13] if wanted is None else wanted
+        if entry[13] != wanted or (not deleted and entry[0] & _ORDER != order):
             break
         part = entry[1:11] + entry[14:26] + entry[28:32]
         stop = part.find(b"\0\0")
         while stop > 0 and stop % 2:
             stop = part.find(b"\0\0", stop + 1)
         units.append(part[:stop] if stop >= 0 else part)
-        ended = stop >= 0 or bool(not record.deleted and entry[0] & LAST_LONG_ENTRY)
+        ended = stop >= 0 or bool(not deleted and entry[0] & LAST_LONG_ENTRY)
         if ended:
             break
-    if not units:
-        return
     name = b"".join(units).decode("utf-16-le", "replace")
-    if not name or "\uffff" in name or (not record.deleted and not ended):
-        return
-    if record.deleted:
-        first = _first_byte_for(record.short, wanted or 0)
-        if not ANYWHERE_IN_NAME[first]:
-            return  # these long entries belong to another file
-        found = bytes([first]).decode(OEM_CODEPAGE)
-        begins = name.lstrip(" .")[:1]
-        letter = begins.isalnum() if begins.isascii() else not found.isascii()
-        if letter and found not in (begins, begins.upper()):  # ß has no upper case of one letter
-            return  # likewise: a short name begins as its long name does
-        extension = record.short[8:11].decode(OEM_CODEPAGE).rstrip(" ").lower()
-        known = extension and "_" not in extension  # which may stand for a character that a short name cannot hold
-        told = name.lower().rpartition(".")[2].replace(" ", "")  # short names hold no spaces
-        ends_otherwise = bool(known and not told.startswith(extension))
-        bare = not extension and "." in name.strip(".") and ended
-        if (ended and ends_otherwise and extension.isascii()) or bare:
-            return  # likewise: both have one extension, or none
-        record.short = bytes([first]) + record.short[1:]
-        record.first_char_lost = False
-        record.name_note = f"long name whole; its checksum gives the short name's lost first character, {found}"
-        record.name_sure = 0.98
-        if not ended and ends_otherwise:
-            # Names whose length is a multiple of 13 have no end mark; this one does not end in its extension.
-            name += f".{extension}"
-            record.name_note = "the end of its long name is overwritten; the short name tells the extension"
-            record.name_sure = 0.3
-    else:
-        record.name_note = "long name"
-    record.name = name
-    record.position -= len(units) * ENTRY_SIZE
-    record.length += len(units) * ENTRY_SIZE
+    return None if not name or "\uffff" in name else _LongName(name, len(units), wanted or 0, ended)
+
+
+def _rejoined(record: Record, found: _LongName) -> str | None:
+    """The name of a deleted record by the long name in front of it, which also tells the short one's lost first
+    character; None if it is another file's."""
+    byte = _first_byte_for(record.short, found.checksum)
+    if not ANYWHERE_IN_NAME[byte]:
+        return None
+    char = bytes([byte]).decode(OEM_CODEPAGE)
+    begins = found.text.lstrip(" .")[:1]
+    letter = begins.isalnum() if begins.isascii() else not char.isascii()
+    if letter and char not in (begins, begins.upper()):  # ß has no upper case of one letter
+        return None  # a short name begins as its long name does
+    extension = record.short[8:11].decode(OEM_CODEPAGE).rstrip(" ").lower()
+    known = extension and "_" not in extension  # which may stand for a character that a short name cannot hold
+    told = found.text.lower().rpartition(".")[2].replace(" ", "")  # short names hold no spaces
+    ends_otherwise = bool(known and not told.startswith(extension))
+    bare = not extension and "." in found.text.strip(".") and found.ended
+    if (found.ended and ends_otherwise and extension.isascii()) or bare:
+        return None  # both have one extension, or none
+    record.short = bytes([byte]) + record.short[1:]
+    record.first_char_lost = False
+    if not found.ended and ends_otherwise:
+        # Names whose length is a multiple of 13 have no end mark; this one does not end in its extension.
+        record.name_note = "the end of its long name is overwritten; the short name tells the extension"
+        record.name_sure = 0.3
+        return f"{found.text}.{extension}"
+    record.name_note = f"long name whole; its checksum gives the short name's lost first character, {char}"
+    record.name_sure = 0.98
+    return found.text
 
 
 def _first_byte_for(name: bytes, checksum: int) -> int:

@@ -79,13 +79,7 @@ def _read_boot(block: bytes, offset: int) -> tuple[Geometry, str, str] | None:
         int(fat32["fat_sectors_32"] if wide else boot["fat_sectors_16"]), int(boot["root_entries"]),
         int(boot["total_sectors_16"] or boot["total_sectors_32"]), int(fat32["root_cluster"]) if wide else 0,
     )  # fmt: skip
-    if not (geometry.reserved and geometry.fat_sectors and 1 <= geometry.fats <= 4 and geometry.clusters):
-        return None
-    if not wide and not geometry.root_entries:
-        return None
-    if geometry.clusters > MAX_CLUSTERS[geometry.bits] or (wide and not geometry.holds(geometry.root_cluster)):
-        return None
-    if (geometry.clusters + FIRST_CLUSTER) * geometry.bits > geometry.fat_sectors * sector * 8:
+    if not _is_possible(geometry, wide):
         return None
     tail = np.frombuffer(block, BOOT_TAIL, 1, BOOT_SECTOR.itemsize + (BOOT_FAT32.itemsize if wide else 0))[0]
     label = serial = ""
@@ -94,6 +88,16 @@ def _read_boot(block: bytes, offset: int) -> tuple[Geometry, str, str] | None:
         number = int(tail["volume_id"])
         serial = f"{number >> 16:04X}-{number & 0xFFFF:04X}"
     return geometry, "" if label == "NO NAME" else label, serial
+
+
+def _is_possible(geometry: Geometry, wide: bool) -> bool:
+    """Whether there can be a volume of this geometry; `wide`: of FAT32."""
+    if not (geometry.reserved and geometry.fat_sectors and 1 <= geometry.fats <= 4 and geometry.clusters):
+        return False
+    if not (geometry.holds(geometry.root_cluster) if wide else geometry.root_entries):
+        return False
+    room = geometry.fat_sectors * geometry.sector * 8 // geometry.bits
+    return geometry.clusters <= MAX_CLUSTERS[geometry.bits] and geometry.clusters + FIRST_CLUSTER <= room
 
 
 class FatVolume(ClusterVolume[Geometry, Record]):
