@@ -7,6 +7,7 @@ import hashlib
 import json
 import random
 import subprocess
+from collections import defaultdict
 from collections.abc import Callable
 from pathlib import Path
 from urllib.parse import quote
@@ -48,9 +49,7 @@ def came_back(scan_file: Path, image: Path) -> dict[str, list[str]]:
     ("before", "cluster", "after", "new_cluster"),
     [
         ("fat32", 512, "fat32", 512),
-        ("fat32", 1024, "fat32", 512),
         ("fat16", 2048, "fat16", 4096),
-        ("exfat", 4096, "exfat", 4096),
         ("exfat", 4096, "exfat", 32768),
         ("fat32", 512, "exfat", 4096),
         ("exfat", 4096, "fat32", 512),
@@ -75,11 +74,14 @@ def test_a_quick_format_loses_little(
     sastrugi("scan", image, "--out", tmp_path / "card.scan")
     found = came_back(tmp_path / "card.scan", image)
     whole = named = placed = total = known = 0
+    heads: defaultdict[bytes, list[int]] = defaultdict(list)
+    for sector in range(0, len(kept), 512):
+        heads[kept[sector : sector + 64]].append(sector)
     for path in source.rglob("*"):
         if not path.is_file():
             continue
         content = path.read_bytes()
-        at = kept.find(content)
+        at = next((place for place in heads[content[:64]] if kept.startswith(content, place)), -1)
         if at < 0 or medium[at : at + len(content)] != content or len(content) < 600:
             continue  # in pieces, or written over by the format
         total += 1

@@ -282,7 +282,8 @@ def test_recipes_are_listed_shown_and_checked(sastrugi: Program, tmp_path: Path)
     rows = [line.split()[0] for line in listed if line.strip()][2:]
     assert sorted(rows) == sorted(shipped_recipes()) and len(rows) >= 18
     assert max(map(len, listed)) <= 100, "each in one line"
-    assert {step for entry in sastrugi("recipe", "list", "--json").json for step in entry["steps"]} == set(STEPS)
+    steps = {step for entry in sastrugi("recipe", "list", "--json").json for step in entry["steps"]}
+    assert steps == set(STEPS) - {"link"}  # which no file system that ships has yet (see test_drift)
     shown = sastrugi("recipe", "show", "formatted-refilled").out
     assert shown == shipped_recipes()["formatted-refilled"] and "# " in shown
     mine = tmp_path / "mine.toml"

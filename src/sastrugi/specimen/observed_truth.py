@@ -18,7 +18,7 @@ from sastrugi.media.partitions import read_table
 from sastrugi.specimen.blocks import BLOCK, runs_where
 from sastrugi.specimen.catalogue import Original
 from sastrugi.specimen.ceiling import Copy, Share, add_parts_of_units, equal_blocks, share_of, with_shared_names
-from sastrugi.specimen.truth import ORIGINALS, UNKNOWN, Ceiling, End, NameCeiling, Placed, Role, TruthFile
+from sastrugi.specimen.truth import ORIGINALS, UNKNOWN, Ceiling, End, NameCeiling, Placed, Role, TruthFile, truth_entry
 from sastrugi.volumes.metadata_scan import loose_tables, marked
 from sastrugi.volumes.orphan_folders import NamePieces, told_anywhere
 from sastrugi.volumes.probing import probe
@@ -210,30 +210,10 @@ def truth_of(number: int, file: KnownFile, records: RecordIndex, share: Share) -
         placed, name, where = records.of(file)
         ceiling = Ceiling(bytes=share.bytes, placed=placed, name=name, live=share.live)
         record = where
-    return TruthFile(
-        id=number,
-        volume=file.volume,
-        life=file.life,
-        path=file.path,
-        role=file.role,
-        former=file.former,
-        stands_as=file.stands_as,
-        stream=file.stream,
-        kind=file.kind,
-        size=file.original.size,
-        blake3=file.blake3,
-        sha256=file.sha256,
-        created=file.created,
-        modified=file.modified,
-        map=file.map,
-        record=record,
-        end=file.end,
-        ended_by=file.ended_by,
-        lost=file.lost,
-        gone=tuple(file.gone),
-        copies=() if file.end == "live" else share.copies,
-        ceiling=ceiling,
-    )
+    return truth_entry(
+        number, file, file.original.size, file.lost, file.map, file.gone, (), record, file.stands_as or file.path,
+        file.stream, share.copies, ceiling,
+    )  # fmt: skip
 
 
 def truths_of(files: Iterable[KnownFile], records: RecordIndex, folder: Path) -> tuple[TruthFile, ...]:

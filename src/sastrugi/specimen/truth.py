@@ -3,9 +3,9 @@
 from __future__ import annotations
 
 import datetime as dt
-from collections.abc import Iterator
+from collections.abc import Iterable, Iterator, Sequence
 from pathlib import Path
-from typing import Annotated, Any, Literal, Self
+from typing import Annotated, Any, Literal, Protocol, Self
 
 import numpy as np
 from numpy.typing import NDArray
@@ -191,6 +191,41 @@ class TruthFile:
     def on_volume(self) -> str:
         """The path under which the volume knows it."""
         return self.stands_as or self.path
+
+
+class FileHistory(Protocol):
+    """What books and looks alike know of a file."""
+
+    volume: str
+    life: int
+    path: str
+    role: Role
+    kind: str
+    blake3: str
+    sha256: str
+    end: End
+    ended_by: int | None
+
+    @property
+    def created(self) -> dt.datetime | None: ...
+    @property
+    def modified(self) -> dt.datetime | None: ...
+    @property
+    def former(self) -> Sequence[str]: ...
+
+
+def truth_entry(
+    number: int, of: FileHistory, size: int, lost: bool, where: FileMap, gone: Iterable[Extent], gone_to: Sequence[str],
+    record: tuple[Extent, ...], stands_as: str, stream: str, copies: tuple[str, ...], ceiling: Ceiling,
+) -> TruthFile:  # fmt: skip
+    """The entry of a file in the truth; `copies` are the live files that hold what stands nowhere else."""
+    return TruthFile(
+        id=number, volume=of.volume, life=of.life, path=of.path, role=of.role, former=tuple(of.former),
+        stands_as=stands_as if stands_as != of.path else "", stream=stream, kind=of.kind, size=size, blake3=of.blake3,
+        sha256=of.sha256, created=of.created, modified=of.modified, map=where, record=record, end=of.end,
+        ended_by=of.ended_by, lost=lost, gone=tuple(gone), gone_to=tuple(gone_to), ceiling=ceiling,
+        copies=() if of.end in ("live", "binned") else copies,
+    )  # fmt: skip
 
 
 @dataclass(frozen=True, slots=True, kw_only=True, config=STRICT)

@@ -5,6 +5,7 @@ from __future__ import annotations
 from collections import defaultdict
 from collections.abc import Iterator
 from concurrent.futures import ThreadPoolExecutor
+from dataclasses import asdict
 from typing import TYPE_CHECKING
 
 from pydantic import TypeAdapter
@@ -29,6 +30,7 @@ from sastrugi.specimen.truth import (
     TruthLife,
     TruthMedium,
     TruthVolume,
+    truth_entry,
 )
 from sastrugi.volumes.probing import probe
 
@@ -200,13 +202,7 @@ def _last_losses(every: list[LaidFile]) -> dict[str, int]:
 
 
 def _volume(place: Slot) -> TruthVolume:
-    lives = tuple(
-        TruthLife(
-            number=life.number, file_system=life.file_system, cluster=life.cluster, label=life.label, where=life.where,
-            data=life.data, began=life.began, end=life.end, ended_by=life.ended_by,
-        )
-        for life in place.lives
-    )  # fmt: skip
+    lives = tuple(TruthLife(**asdict(life)) for life in place.lives)
     return TruthVolume(name=place.name, where=place.where, listed=place.listed, trouble=place.trouble, lives=lives)
 
 
@@ -228,28 +224,7 @@ def _file(builder: SpecimenBuilder, number: int, laid: LaidFile, lost: bool, sha
     place, left = laid.best_place()
     best = laid.best_record()
     stands_as = laid.node.path if laid.standing else best.path if best else laid.path
-    return TruthFile(
-        id=number,
-        volume=laid.volume,
-        life=laid.life,
-        path=laid.path,
-        role=laid.role,
-        former=tuple(laid.former),
-        stands_as=stands_as if stands_as != laid.path else "",
-        stream=laid.node.stream,
-        kind=laid.kind,
-        size=laid.size,
-        blake3=laid.blake3,
-        sha256=laid.sha256,
-        created=laid.created,
-        modified=laid.modified,
-        map=place,
-        record=_record(builder, laid),
-        end=laid.end,
-        ended_by=laid.ended_by,
-        lost=lost,
-        gone=tuple(left.gone),
-        gone_to=left.takers,
-        copies=() if laid.standing else share.copies,
-        ceiling=laid.ceiling(share, series),
-    )
+    return truth_entry(
+        number, laid, laid.size, lost, place, left.gone, left.takers, _record(builder, laid), stands_as,
+        laid.node.stream, share.copies, laid.ceiling(share, series),
+    )  # fmt: skip
