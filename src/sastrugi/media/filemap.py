@@ -21,6 +21,8 @@ _LARGEST = (1 << 63) - 1
 _LARGEST_UNIT = 16 << 20
 """Bytes of a coded unit, and of what it stands on: file systems have units of 64 KiB."""
 _CHUNK = 1 << 20
+_NONE: frozenset[str] = frozenset()
+_NO_CODINGS = frozenset({AS_IT_STANDS, ZEROS, UNKNOWN})
 _PART = re.compile(r"([a-z0-9]+)\+(\d{1,18})(?:\(([\d+ ]*)\))?")
 _EXTENT = re.compile(r"(\d{1,18})\+(\d{1,18})")
 
@@ -48,6 +50,9 @@ class FileMap:
         """Bytes as they stand in a row of extents, cut to `size`; those from `valid` on were never written and read as
         zeros. What the extents are too short for is unknown."""
         stored = join(extents)
+        if len(stored) == 1 and valid is None and size is not None and 0 < size <= stored[0].length:
+            one = stored[0]
+            return cls((Segment(size, stored if size == one.length else (Extent(one.offset, size),)),))
         if size is None:
             size = total(stored)
         written = size if valid is None else min(valid, size)
@@ -111,8 +116,13 @@ class FileMap:
     # -- what it says -----------------------------------------------------------------------
 
     @property
+    def _simple(self) -> bool:
+        """Whether it is one segment that stands as it is, as nearly every file is: the short way to most answers."""
+        return len(self.segments) == 1 and not self.segments[0].coding
+
+    @property
     def size(self) -> int:
-        return sum(one.length for one in self.segments)
+        return self.segments[0].length if len(self.segments) == 1 else sum(one.length for one in self.segments)
 
     @property
     def stored(self) -> tuple[Extent, ...]:
@@ -124,31 +134,37 @@ class FileMap:
     @property
     def start(self) -> int | None:
         """The first byte of the medium that it stands on; None if it stands on none."""
+        if self._simple:
+            return self.segments[0].stored[0].offset
         return next((extent.offset for one in self.segments for extent in one.stored), None)
 
     @property
     def plain(self) -> bool:
         """Whether all of it stands as it is."""
-        return all(one.coding == AS_IT_STANDS for one in self.segments)
+        return self._simple or all(one.coding == AS_IT_STANDS for one in self.segments)
 
     @property
     def reach(self) -> int:
         """Bytes from its start that have a place or are zeros: all but an unknown end."""
+        if self._simple:
+            return self.segments[0].length
         last = self.segments[-1] if self.segments else None
         return self.size - (last.length if last is not None and last.coding == UNKNOWN else 0)
 
     @property
     def zeros(self) -> int:
         """Bytes that were never written, and read as zeros."""
-        return sum(one.length for one in self.segments if one.coding == ZEROS)
+        return 0 if self._simple else sum(one.length for one in self.segments if one.coding == ZEROS)
 
     @property
     def coded(self) -> frozenset[str]:
         """The codings in which units of it stand."""
-        return frozenset(one.coding for one in self.segments) - {AS_IT_STANDS, ZEROS, UNKNOWN}
+        return _NONE if self._simple else frozenset(one.coding for one in self.segments) - _NO_CODINGS
 
     def unknown(self) -> tuple[Extent, ...]:
         """The ranges of the file (not of the medium) of which nobody knows the place."""
+        if self._simple:
+            return ()
         return tuple(Extent(at, length) for at, length, coding in self.nowhere() if coding == UNKNOWN)
 
     def nowhere(self) -> Iterator[tuple[int, int, str]]:
@@ -204,7 +220,7 @@ class FileMap:
 
     def read(self, medium: Medium, position: int, length: int) -> bytes:
         """Bytes of the file, as many as it has there. Unknown ones, and those of a damaged unit, read as zeros."""
-        if len(self.segments) == 1 and self.segments[0].coding == AS_IT_STANDS:
+        if self._simple:
             return medium.read_extents(within(self.segments[0].stored, position, length))
         out: list[bytes] = []
         end = position + length
@@ -231,6 +247,8 @@ class FileMap:
     def packed(self) -> list[Any]:
         """As JSON: `[offset, length]` for bytes that stand as they are, else `[coding, length]`, of a coded unit with a
         list of where it stands (docs/formats/truth.md)."""
+        if self._simple:
+            return list(map(list, self.segments[0].stored))
         out: list[Any] = []
         for one in self.segments:
             if one.coding == AS_IT_STANDS:
@@ -244,6 +262,9 @@ class FileMap:
         """The map that was packed; what it says less than `size` of is unknown. Raises ValueError."""
         if not isinstance(packed, (list, tuple)):
             raise ValueError("a map of a file is a list")
+        match packed:  # nearly every file lies in one piece
+            case [[int(offset), int(length)]] if length == size and 0 < size <= _LARGEST - offset and offset >= 0:
+                return cls((Segment(length, (Extent(offset, length),)),))
         segments: list[Segment] = []
         for item in packed:
             if not isinstance(item, (list, tuple)) or not 2 <= len(item) <= 3:

@@ -115,8 +115,11 @@ def _judge_placement(medium: Medium, volume: Volume, entry: Entry, placement: Pl
 
 def _conflicts_of(volume: Volume, entry: Entry, placement: Placement) -> list[Conflict]:
     """What of a placement is in use by others than the file itself."""
+    conflicts = volume.conflicts(placement.extents)
+    if not conflicts:
+        return conflicts
     inside = RangeSet(entry.record)  # a file that stands inside of its record has that to itself
-    conflicts = [one for one in volume.conflicts(placement.extents) if inside.gaps(one.extent)]
+    conflicts = [one for one in conflicts if inside.gaps(one.extent)]
     if not entry.damaged:
         return conflicts
     own = ("/".join(entry.path), UNLISTED_OWNER)  # what is in use may be in use by this very file

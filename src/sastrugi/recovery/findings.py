@@ -65,7 +65,8 @@ class Finding:
     @property
     def extents(self) -> tuple[Extent, ...]:
         """What of the medium it stands on."""
-        return self.map.stored
+        segments = self.map.segments
+        return segments[0].stored if len(segments) == 1 else self.map.stored  # asked for very often
 
     @property
     def covered(self) -> int:

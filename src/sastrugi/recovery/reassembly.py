@@ -62,7 +62,7 @@ def reassemble(
     as its structure says, where there is no record). `taken` is what others own; `end` is where its volume ends;
     `across`: look behind gaps of any length, too."""
     kind = all_kinds().get(finding.kind)
-    if not finding.extents or finding.map.zeros or finding.map.coded:
+    if not finding.extents or (not finding.map.plain and (finding.map.zeros or finding.map.coded)):
         return None  # of what has holes or units a table tells where it lies: there is nothing to guess
     if kind is None or measuring_kind(kind).bare or kind.measure is None:
         return _without_proof(finding, cluster, end, taken)
@@ -90,13 +90,9 @@ def reassemble(
 def _without_proof(finding: Finding, cluster: int, end: int, taken: RangeSet) -> Finding | None:
     """A file whose content proves nothing, laid around what others surely own, if it was said to lie in one piece and
     they own some of it."""
-    start = finding.extents[0].offset
-    if (
-        finding.state != "deleted"
-        or len(finding.extents) > 1
-        or start in taken
-        or not taken.overlap(finding.extents[0])
-    ):
+    first, *more = finding.extents
+    start = first.offset
+    if finding.state != "deleted" or more or start in taken or not taken.overlap(first):
         return None
     places = tuple(_around(taken, start, finding.size, cluster, end))
     if total(places) < finding.size:

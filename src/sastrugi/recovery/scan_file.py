@@ -289,7 +289,8 @@ class ScanFile:
         rows = self._run("SELECT map, size, sound FROM findings WHERE sound > 0 ORDER BY start")
         with self._reading():
             for packed, size, sound in rows:
-                yield map_of(packed, size).head(sound).stored
+                where = map_of(packed, size)
+                yield where.stored if sound == size else where.head(sound).stored
 
     def starts(self) -> dict[int, int]:
         """The size of a finding by the place of its first byte."""
