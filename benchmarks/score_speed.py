@@ -2,9 +2,9 @@
 
     python benchmarks/score_speed.py [--files 5000] [--folder DIR]
 
-A specimen of noise files is built, scanned and extracted; results are scored as they came back (all exact) and with
-every tenth one damaged (so that witnesses are asked), the scan by its extents, and with one byte wrong in each. Medians of three runs, all in the
-page cache.
+A specimen of noise files is built, scanned and extracted; results are scored as they came back (all exact), with every
+tenth one damaged (so that witnesses are asked), the scan by its extents, and with one byte wrong in each. Medians of
+three runs, all in the page cache.
 """
 
 from __future__ import annotations

@@ -280,7 +280,7 @@ class SpecimenBuilder:
             for _ in digests.over(self.read(laid)):
                 pass
             self.books.forget(laid.content)
-            laid.grown_from.append((laid.size, laid.blake3))
+            laid.grown_from += ((laid.size, laid.blake3),)
             writer.grow(laid.node, content.size, self._passing(content, digests), when)
             laid.blake3, laid.sha256 = digests.result()
         laid.size, laid.modified = laid.node.size, writer.moment(when)
@@ -340,7 +340,7 @@ class SpecimenBuilder:
             node = writer.link(laid.node, path, self.tick())
         old = [laid, *(self.by_node[id(one)] for one in writer.streams_of(laid.node))]
         for one, name in zip(old, [node, *writer.streams_of(node)], strict=True):
-            new = replace(one, node=name, path=name.path, former=[], records=[], others=[])
+            new = replace(one, node=name, path=name.path, former=[], records=[], others=())
             self._enter(new)
             self._watch_content(new)
         linked = self.by_node[id(node)]
@@ -390,7 +390,7 @@ class SpecimenBuilder:
         """Watch a record that is no longer live."""
         remains = self.books.watch(evidence.where, _METADATA_GRAIN)
         laid.records.append(StaleRecord(path, laid.size, laid.start, above, evidence, remains))
-        laid.others += [(place, self.books.watch(place.stored, _METADATA_GRAIN)) for place in evidence.copies]
+        laid.others += tuple((place, self.books.watch(place.stored, _METADATA_GRAIN)) for place in evidence.copies)
 
     def _ended(self, laid: LaidFile, evidence: Evidence, end: End) -> None:
         self._leave(laid, laid.node.path, self._above(laid.node), evidence)

@@ -146,9 +146,9 @@ class LaidFile:
     former: list[str] = field(default_factory=list)
     map: FileMap = field(default_factory=FileMap)
     content: TrackedExtents | None = None
-    others: list[tuple[FileMap, TrackedExtents]] = field(default_factory=list)
+    others: tuple[tuple[FileMap, TrackedExtents], ...] = ()
     """Other places where its content was copied to, and what is left of them."""
-    grown_from: list[tuple[int, str]] = field(default_factory=list)
+    grown_from: tuple[tuple[int, str], ...] = ()
     """Size and digest of what it was before it grew: its beginning is that content still."""
     record: tuple[Extent, ...] = ()
     records: list[StaleRecord] = field(default_factory=list)

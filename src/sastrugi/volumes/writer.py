@@ -76,6 +76,10 @@ class Evidence:
     @property
     def where(self) -> tuple[Extent, ...]:
         """All that any of it stands on."""
+        if len(self.record) == 1:  # nearly always the record is all of it
+            (own,) = self.record
+            if all(own.offset <= part.offset and part.end <= own.end for t in self.traces for part in t.where):
+                return self.record
         return tuple(RangeSet(part for one in (self.record, *(t.where for t in self.traces)) for part in one))
 
     def of_record(self) -> Evidence:
