@@ -141,7 +141,7 @@ def test_every_byte_has_one_owner(card: Card) -> None:
     seen = RangeSet(own)
     for path, entry in card.live(volume).items():
         for extent in entry.map.stored:
-            inside = entry.stream or any(extent.offset >= record.offset < record.end for record in entry.record)
+            inside = any(record.offset <= extent.offset and extent.end <= record.end for record in entry.record)
             assert inside or not seen.overlap(extent), path
             seen.add(extent)
         owners = {conflict.owner for conflict in volume.conflicts(entry.map.stored)}

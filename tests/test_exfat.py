@@ -271,3 +271,23 @@ def test_media_with_unwritten_ends_are_adopted_and_scored(
         ]  # fmt: skip
     told = sastrugi("explain", tmp_path / "s", tmp_path / "results", "LOG0003.BIN").out
     assert "reads as zeros" in told and "nowhere" in told
+
+
+@pytest.mark.parametrize("deleted", [False, True])
+def test_a_size_that_nothing_holds_is_no_hole(sastrugi: Program, tmp_path: Path, deleted: bool) -> None:
+    """A record that claims a petabyte of which nothing was written keeps nobody from the other files."""
+    writer = small_volume(tmp_path / "v.img")
+    node = writer.find("A/B/core section 1.txt")
+    assert node is not None
+    (record,) = writer.record(node)
+    entries = bytearray(writer.image.read(*record))
+    entries[40:48], entries[56:64] = bytes(8), (1 << 50).to_bytes(8, "little")
+    entries[2:4] = set_checksum(bytes(entries)).to_bytes(2, "little")
+    if deleted:
+        for at in range(0, len(entries), 32):
+            entries[at] &= 0x7F
+    writer.image.write(record.offset, bytes(entries))
+    sastrugi("scan", tmp_path / "v.img", "--out", tmp_path / "v.scan")
+    sastrugi("extract", tmp_path / "v.scan", "--into", tmp_path / "results", "--state", "any", code=None)
+    assert (tmp_path / "results" / "A" / "B" / "core section 3.txt").stat().st_size == 3000
+    assert sum(path.stat().st_size for path in (tmp_path / "results").rglob("*.txt")) < SIZE

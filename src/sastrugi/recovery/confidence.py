@@ -26,6 +26,7 @@ _BY_PROOF_WITHOUT_RECORD = {
     Proof.GUESS: 0.35,
 }
 _TEXT = bytes({*range(0x20, 0x7F), 9, 10, 13})
+_MARKUP_BYTES = bytes([9, 10, 12, 13, *range(0x20, 0x7F), *range(0x80, 0x100)])
 _MARKUP = ("html", "svg", "xml", "gpx", "rtf")
 _NO_KIND_ALL_FREE, _TEXT_THROUGHOUT, _TEXT_BEGINS = 0.75, 0.85, 0.3
 _BREAKS, _BREAKS_BY_CHECKSUM, _OTHER_KIND, _ZEROS = 0.3, 0.1, 0.15, 0.05
@@ -154,9 +155,6 @@ def _stored_as(file: FileMap) -> list[str]:
     return out
 
 
-_TEXT = bytes([9, 10, 12, 13, *range(0x20, 0x7F), *range(0x80, 0x100)])
-
-
 def begins_as_named(medium: Medium, name: str, file: FileMap) -> bool | None:
     """Whether a file begins with the bytes that one of this name begins with; None where the name calls for none."""
     kind = kind_for_name(name)
@@ -168,7 +166,7 @@ def begins_as_named(medium: Medium, name: str, file: FileMap) -> bool | None:
         return True
     # Markup may begin with a comment, or with another declaration: then it is text all the same.
     markup = all(s.data[:1] == b"<" for s in kind.signatures)
-    return None if markup and head and not head.translate(None, _TEXT) else False
+    return None if markup and head and not head.translate(None, _MARKUP_BYTES) else False
 
 
 def _looks(measure: Measure) -> bool:

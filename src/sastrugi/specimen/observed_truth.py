@@ -78,8 +78,8 @@ class KnownFile:
     @property
     def start(self) -> int:
         """The first byte of the medium that it lies on; -1 if its beginning has no known place."""
-        known = self.map.start is not None and not (self.map.unknown() and self.map.unknown()[0].offset == 0)
-        return self.map.start if known and self.map.start is not None else -1
+        unknown = self.map.unknown()
+        return -1 if self.map.start is None or (unknown and not unknown[0].offset) else self.map.start
 
 
 @dataclass(frozen=True, slots=True)

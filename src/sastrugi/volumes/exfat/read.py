@@ -12,7 +12,7 @@ import numpy as np
 from numpy.typing import NDArray
 
 from sastrugi.media.base import Medium
-from sastrugi.media.extents import Extent, cut, within
+from sastrugi.media.extents import Extent, cut, total, within
 from sastrugi.media.filemap import FileMap
 from sastrugi.units import plural
 from sastrugi.volumes._fat_family.reader import ChainReader, ClusterVolume, Folder
@@ -321,28 +321,33 @@ class ExfatVolume(ClusterVolume[Geometry, Record]):
         if not g.holds(record.cluster):
             notes.append("its stream entry names no cluster of this volume")
             return ()
-        size, valid = record.size, record.valid_size
         needed = -(-record.size // self.cluster_size)
         room = g.clusters + FIRST_CLUSTER - record.cluster
         if record.no_chain:
             if needed > room:
                 notes.append("it ends beyond the end of the volume")
             straight = self._extents([(record.cluster, min(needed, room))])
-            return (Placement(FileMap.of(straight, size, valid), "in one piece, as its no-chain flag says"),)
+            return (Placement(self._map(straight, record), "in one piece, as its no-chain flag says"),)
         runs, problem = self._chain(record.cluster, needed)
         have = sum(length for _, length in runs)
         if not deleted:
             if have < needed:
                 notes.append(problem or f"its chain ends after {plural(have, 'cluster')} of {needed:,}")
-            return (Placement(FileMap.of(self._extents(runs), size, valid), "its chain in the FAT"),)
+            return (Placement(self._map(self._extents(runs), record), "its chain in the FAT"),)
         guesses = tuple(
-            Placement(FileMap.of(guess.extents, size, valid), guess.reason)
+            Placement(self._map(guess.extents, record), guess.reason)
             for guess in self._guess_placements(record.cluster, record.size)
         )
         if have < needed:
             return guesses
-        chain = Placement(FileMap.of(self._extents(runs), size, valid), "its chain, which still stands in the FAT")
+        chain = Placement(self._map(self._extents(runs), record), "its chain, which still stands in the FAT")
         return (chain, *(guess for guess in guesses if guess.map != chain.map))
+
+    def _map(self, extents: tuple[Extent, ...], record: Record) -> FileMap:
+        """A file on these extents. Its end was never written only if the volume gives it room for that (section 7.6.5):
+        of a size that nothing holds the end is unknown."""
+        room = total(extents) >= record.size
+        return FileMap.of(extents, record.size, record.valid_size if room else None)
 
     def _index_owners(self, tree: list[Folder[Record]]) -> None:
         """Which live file or folder each allocated run belongs to."""
