@@ -8,7 +8,6 @@ from collections.abc import Callable, Iterable, Iterator, Sequence
 from contextlib import contextmanager
 from dataclasses import dataclass, field, replace
 from difflib import get_close_matches
-from fnmatch import fnmatchcase
 from pathlib import Path
 from typing import Any
 from uuid import UUID
@@ -20,6 +19,7 @@ from sastrugi.media.partitions.mbr import UNFORMATTED, lay_mbr
 from sastrugi.media.raw import RawImage
 from sastrugi.progress import Progress
 from sastrugi.scenario.dice import Dice
+from sastrugi.specimen.choosing import choose, is_under, parents
 from sastrugi.specimen.digests import Digests
 from sastrugi.specimen.formats import format_volume
 from sastrugi.specimen.laid_files import LaidFile, Life, Slot, StaleRecord
@@ -319,7 +319,7 @@ class SpecimenBuilder:
         """Another name or folder; the record it had is watched, unless the new one is written over it."""
         place, writer = self.mounted(laid.volume)
         self.make_folders(place, path.rpartition("/")[0])
-        below = [one for one in self.standing(place) if _is_under(one.node, laid.node)]
+        below = [one for one in self.standing(place) if is_under(one.node, laid.node)]
         old_path, evidence, above = laid.node.path, writer.evidence_after(laid.node, "linux"), self._above(laid.node)
         with self.acting(path):
             writer.rename(laid.node, path, self.tick())
@@ -384,7 +384,7 @@ class SpecimenBuilder:
 
     def _above(self, node: Node) -> tuple[LaidFile, ...]:
         """The folders that a node lies in."""
-        return tuple(self.by_node[id(folder)] for folder in _parents(node) if folder.parent is not None)
+        return tuple(self.by_node[id(folder)] for folder in parents(node) if folder.parent is not None)
 
     def _leave(self, laid: LaidFile, path: str, above: tuple[LaidFile, ...], evidence: Evidence) -> None:
         """Watch a record that is no longer live."""
@@ -411,22 +411,8 @@ class SpecimenBuilder:
     def choose(
         self, place: Slot, patterns: Sequence[str], share: float = 1.0, files_only: bool = False
     ) -> list[LaidFile]:
-        """What the patterns name on the volume of a place, each once; nothing that lies in a folder that is chosen.
-
-        Raises SpecimenError, with the nearest path, for a pattern that matches nothing.
-        """
-        found: dict[int, LaidFile] = {}
-        nodes = (one for one in self.standing(place) if not (files_only and one.folder))
-        live = {one.node.path: one for one in nodes}
-        for pattern in patterns:
-            found.update((id(one), one) for one in _matching(pattern, live, "no file" if files_only else "nothing"))
-        inside = {id(one.node) for one in found.values() if one.folder}
-        chosen = [one for one in found.values() if not any(id(above) in inside for above in _parents(one.node))]
-        if share < 1:
-            count = max(round(share * len(chosen)), 1)
-            keep = {id(one) for one in self.dice(f"step {self.step}").shuffled(chosen)[:count]}
-            chosen = [one for one in chosen if id(one) in keep]
-        return chosen
+        """What the patterns name on the volume of a place (see choosing.choose)."""
+        return choose(self.standing(place), patterns, share, files_only, self.dice(f"step {self.step}"))
 
     # -- harm -------------------------------------------------------------------------------
 
@@ -494,25 +480,3 @@ class SpecimenBuilder:
                 f"of {format_size(where.length)}"
             )
         return Extent(where.offset + start, length)
-
-
-def _matching(pattern: str, live: dict[str, LaidFile], nothing: str) -> list[LaidFile]:
-    """What a pattern names; raises SpecimenError, with the nearest path, if that is nothing."""
-    wanted = ("/" + pattern.strip("/")).lower()
-    hits = [one for path, one in live.items() if fnmatchcase(path.lower(), wanted)]
-    if not hits:
-        near = get_close_matches(wanted, live, 1, 0.3)
-        hint = f": did you mean '{near[0]}'?" if near else ""
-        raise SpecimenError(f"'{pattern}' matches {nothing} that is there{hint}")
-    return hits
-
-
-def _parents(node: Node) -> Iterator[Node]:
-    at = node.parent
-    while at is not None:
-        yield at
-        at = at.parent
-
-
-def _is_under(node: Node, folder: Node) -> bool:
-    return any(above is folder for above in _parents(node))
