@@ -101,14 +101,14 @@ def test_a_device_that_goes_away_is_gone_on_with(sastrugi: Program, card: Path, 
 def test_a_capture_that_is_stopped_goes_on(
     sastrugi: Program, card: Path, tmp_path: Path, name: str, how: signal.Signals
 ) -> None:
-    slow = with_faults(card, tmp_path, slow=[[at * MIB, 512, 0.25] for at in range(0, 48, 4)])
+    slow = with_faults(card, tmp_path, slow=[[at * MIB, 512, 0.06] for at in range(0, 48, 4)])
     out = tmp_path / name
     words = ["capture", slow, "--out", out, "--part-size", "16 MiB"]
     process = subprocess.Popen([program_path(), *map(str, words)], stderr=subprocess.PIPE, text=True)
     journal = tmp_path / f".{name}.capture" / "journal.json"
     while not journal.exists():
         time.sleep(0.01)
-    time.sleep(random.Random(f"{name}{how}").uniform(0.1, 1.8))
+    time.sleep(random.Random(f"{name}{how}").uniform(0.05, 0.4))
     process.send_signal(how)
     said = process.communicate(timeout=60)[1]
     assert process.returncode in (130, -signal.SIGKILL), said

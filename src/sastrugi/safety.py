@@ -39,9 +39,9 @@ def atomic_file(path: Path) -> Iterator[Path]:
         raise DestinationError(f"{path}: cannot be written: {system_words(error)}") from error
     os.close(handle)
     temporary = Path(name)
-    temporary.chmod(0o644)
     try:
-        with _in_use(temporary), _told_as(path, temporary):
+        with _told_as(path, temporary), _in_use(temporary):
+            temporary.chmod(0o644)
             yield temporary
             temporary.replace(path)
     finally:

@@ -5,6 +5,7 @@ from __future__ import annotations
 import os
 from collections.abc import Iterator
 from concurrent.futures import ProcessPoolExecutor
+from concurrent.futures.process import BrokenProcessPool
 from dataclasses import dataclass
 from difflib import get_close_matches
 from multiprocessing import get_context
@@ -16,6 +17,7 @@ from sastrugi.kinds import all_kinds, kind_named
 from sastrugi.progress import Progress
 from sastrugi.safety import new_folder
 from sastrugi.scenario.dice import Dice
+from sastrugi.subprocess_pool import end_with
 from sastrugi.units import parse_size
 
 SPREADS = {
@@ -153,7 +155,7 @@ def write_corpus(spec: CorpusSpec, into: Path, progress: Progress) -> list[tuple
             sizes: Iterator[int] = (_write(folder, plan) for plan in plans)
             _collect(plans, sizes, made, progress, into)
         else:
-            with ProcessPoolExecutor(workers, get_context("spawn")) as pool:
+            with ProcessPoolExecutor(workers, get_context("spawn"), end_with, (os.getpid(),)) as pool:
                 try:
                     _collect(plans, pool.map(_write, [folder] * len(plans), plans), made, progress, into)
                 finally:
@@ -172,3 +174,5 @@ def _collect(
             progress.check()
     except OSError as error:
         raise DestinationError(f"{into}: the corpus cannot be written: {system_words(error)}") from error
+    except BrokenProcessPool as error:
+        raise DestinationError(f"{into}: a process that made files was ended: is there enough memory?") from error

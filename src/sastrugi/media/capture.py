@@ -50,10 +50,13 @@ class _Journal:
     facts: dict[str, object]
     position: int = 0
     unreadable: RangeSet = field(default_factory=RangeSet)
+    copied: bool = False
+    """All is read, and the image is being moved to its place."""
 
     def save(self) -> None:
         lost = [list(extent) for extent in self.unreadable]
-        write_text(self.path, json.dumps({**self.facts, "position": self.position, "unreadable": lost}) + "\n")
+        state = {"position": self.position, "unreadable": lost, "copied": self.copied}
+        write_text(self.path, json.dumps({**self.facts, **state}) + "\n")
 
 
 def capture(
@@ -70,6 +73,9 @@ def capture(
     work = out.with_name(f".{out.name}.capture")
     journal = _begin(source, out, work, container, part_size, go_on)
     result = Captured(out, unreadable=journal.unreadable)
+    if journal.copied:
+        _put_in_place(journal, out)
+        return result
     writer = writer_for(container, work / out.name, source.size, part_size, resume=go_on)
     if not go_on:
         writer.checkpoint()
@@ -107,7 +113,11 @@ def capture(
     for part in source.unreadable:  # what is known to be dead counts where a hole needed no reading, too
         journal.unreadable.add(part)
     progress.finish()
-    _put_in_place(work, out, journal.unreadable)
+    if journal.unreadable:
+        write_faults(work / out.name, list(journal.unreadable))
+    journal.copied = True
+    journal.save()
+    _put_in_place(journal, out)
     return result
 
 
@@ -129,8 +139,10 @@ def _begin(source: Medium, out: Path, work: Path, container: str, part_size: int
         return journal
     if out.exists():
         raise DestinationError(f"{out}: is there already: name a new file")
-    if work.exists():
+    if journal.path.exists():
         raise DestinationError(f"{out}: a capture to it was stopped: go on with --go-on, or remove {work}")
+    if work.exists():
+        shutil.rmtree(work)  # of a run that was killed before it had read anything
     room = shutil.disk_usage(out.resolve().parent).free if out.resolve().parent.is_dir() else None
     needed = total(source.data_ranges())
     if room is None or needed > room:
@@ -145,6 +157,7 @@ def _resume(journal: _Journal, out: Path) -> None:
         saved = parse_json(read_text(journal.path, _LARGEST_JOURNAL))
         position = int(saved.pop("position"))
         lost = RangeSet(Extent(int(offset), int(length)) for offset, length in saved.pop("unreadable"))
+        copied = saved.pop("copied", False) is True
     except (OSError, ValueError, KeyError, TypeError, AttributeError) as error:
         raise DestinationError(f"{out}: there is no capture to go on with: leave --go-on out ({error})") from error
     for key, value in journal.facts.items():
@@ -153,7 +166,7 @@ def _resume(journal: _Journal, out: Path) -> None:
                 f"{out}: its capture was begun with another {key.replace('_', ' ')} "
                 f"({saved.get(key)!r:.60}, now {value!r:.60})"
             )
-    journal.position, journal.unreadable = position, lost
+    journal.position, journal.unreadable, journal.copied = position, lost, copied
 
 
 def _copied_by_system(source: Medium, writer: ContainerWriter, offset: int, length: int) -> bool:
@@ -186,14 +199,13 @@ def _read(source: Medium, offset: int, length: int, retries: int, unreadable: Ra
     return []
 
 
-def _put_in_place(work: Path, out: Path, unreadable: RangeSet) -> None:
-    """Move the finished image (all its parts, the first last) and its list of faults out of the folder of the work."""
-    (work / _JOURNAL).unlink()
-    if unreadable:
-        write_faults(work / out.name, list(unreadable))
-    names = sorted((path.name for path in work.iterdir()), key=lambda name: (name == out.name, name))
-    for name in names:
+def _put_in_place(journal: _Journal, out: Path) -> None:
+    """Move the finished image (all its parts, the first last) and its list of faults out of the folder of the work;
+    the journal stays until all is moved, so that a run that goes on moves what is left."""
+    work = journal.path.parent
+    names = [path.name for path in work.iterdir() if path.name != _JOURNAL and not path.name.startswith(".")]
+    for name in sorted(names, key=lambda name: (name == out.name, name)):
         if (out.parent / name).exists() and name != out.name + FAULTS_SUFFIX:
             raise DestinationError(f"{out.parent / name}: is there already; the finished image is in {work}")
         (work / name).replace(out.parent / name)
-    work.rmdir()
+    shutil.rmtree(work, ignore_errors=True)

@@ -246,7 +246,9 @@ def _right_at(contents: Contents, content: int, read: Read, shift: int) -> int:
     right = 0
     for _, then, now in _pairs(contents, content, read, shift):
         counts = right_bytes(then, now).astype(np.int64)
-        right += int(counts[counts * 2 >= BLOCK].sum())
+        whole = np.full(len(counts), BLOCK)
+        whole[-1] = (len(then) - 1) % BLOCK + 1
+        right += int(counts[counts * 2 >= whole].sum())
     return min(right, contents.attainable(content))
 
 
