@@ -4,15 +4,16 @@ from __future__ import annotations
 
 import json
 import shutil
-import subprocess
 import sys
-from collections.abc import Callable
+from collections.abc import Callable, Iterator
 from dataclasses import dataclass
 from pathlib import Path
 from typing import Any
 
 import pytest
 from hypothesis import HealthCheck, settings
+
+from tests.warm import WarmProgram
 
 settings.register_profile(
     "sastrugi", deadline=None, max_examples=25, suppress_health_check=[HealthCheck.function_scoped_fixture]
@@ -44,20 +45,19 @@ def program_path() -> str:
 
 
 @pytest.fixture(scope="session")
-def sastrugi(tmp_path_factory: pytest.TempPathFactory) -> Program:
+def sastrugi(tmp_path_factory: pytest.TempPathFactory) -> Iterator[Program]:
     """Runs the program, in a folder of its own unless `cwd` names one: outputs go into the current folder."""
-    command = program_path()
+    program = WarmProgram(program_path())
+    told = tmp_path_factory.mktemp("told")
 
     def run(*words: str | Path, cwd: Path | None = None, code: int | None = 0) -> Ran:
-        done = subprocess.run(
-            [command, *map(str, words)], capture_output=True, text=True, timeout=300, errors="surrogateescape",
-            cwd=cwd or tmp_path_factory.mktemp("here"),
-        )  # fmt: skip
-        assert code is None or done.returncode == code, f"status {done.returncode}: {done.stdout}{done.stderr}"
-        assert "Traceback" not in done.stderr
-        return Ran(done.returncode, done.stdout, done.stderr)
+        status, out, err = program.run([str(word) for word in words], cwd or tmp_path_factory.mktemp("here"), told)
+        assert code is None or status == code, f"status {status}: {out}{err}"
+        assert "Traceback" not in err
+        return Ran(status, out, err)
 
-    return run
+    yield run
+    program.close()
 
 
 @pytest.fixture(scope="session")

@@ -8,6 +8,8 @@ from typing import Protocol
 from sastrugi.kinds.base import Measure, Proof, Source, broken
 
 _STEP = 1 << 20
+_GRAIN = 4096
+"""Where packed data break is told as exactly as this: pieces of files are looked for from there."""
 
 
 class Unpacker(Protocol):
@@ -45,18 +47,20 @@ def _member(source: Source, start: int, new: Callable[[], Unpacker], failures: t
     """The packed length of the member at `start`; minus the bytes read where it breaks."""
     unpacker = new()
     for at, block in source.blocks(start, size=1 << 18):
-        data = block
-        try:
-            while True:
-                unpacker.decompress(data, _STEP)
-                if unpacker.eof:
-                    return at + len(block) - len(unpacker.unused_data) - start
-                if tail := getattr(unpacker, "unconsumed_tail", b""):
-                    data = tail
-                elif not getattr(unpacker, "needs_input", True):
-                    data = b""
-                else:
-                    break
-        except failures:
-            return start - at - 1
+        for first in range(0, len(block), _GRAIN):
+            data = block[first : first + _GRAIN]
+            end = at + first + len(data)
+            try:
+                while True:
+                    unpacker.decompress(data, _STEP)
+                    if unpacker.eof:
+                        return end - len(unpacker.unused_data) - start
+                    if tail := getattr(unpacker, "unconsumed_tail", b""):
+                        data = tail
+                    elif not getattr(unpacker, "needs_input", True):
+                        data = b""
+                    else:
+                        break
+            except failures:
+                return start - at - first
     return start - source.size

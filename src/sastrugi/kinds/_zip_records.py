@@ -172,21 +172,24 @@ def _directory(source: Source, archive: Archive) -> None:
     archive.end = min(at + _END.size + comment, source.size)
 
 
-def first_damaged(source: Source, archive: Archive) -> Member | None:
-    """The first member whose data do not have the checksum they should; reads every byte."""
+def first_damaged(source: Source, archive: Archive) -> tuple[Member, int] | None:
+    """The first member whose data do not have the checksum they should, and where that shows: where they can no longer
+    be unpacked, or else where they begin. Reads every byte."""
     for member in archive.members:
         if member.method not in (_STORED, _DEFLATED):
             continue
         value = 0
         unpack = zlib.decompressobj(-15) if member.method == _DEFLATED else None
+        reached = member.data
         try:
-            for _, block in source.blocks(member.data, member.data + member.packed):
+            for at, block in source.blocks(member.data, member.data + member.packed, size=1 << 16):
+                reached = at
                 while block:
                     data = unpack.decompress(block, 1 << 20) if unpack else block
                     value = zlib.crc32(data, value)
                     block = unpack.unconsumed_tail if unpack else b""
         except zlib.error:
-            return member
+            return member, reached
         if value != member.checksum:
-            return member
+            return member, member.data
     return None

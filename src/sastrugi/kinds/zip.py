@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import io
 import zipfile
+from dataclasses import replace
 from pathlib import Path
 from typing import TYPE_CHECKING
 
@@ -29,19 +30,18 @@ def measure(source: Source, deep: bool = False) -> Measure | None:
     if not archive.members:
         return None
     kind = _inner_kind(archive)
+    damaged = first_damaged(source, archive) if deep else None
     if archive.problem:
-        return broken(
-            kind,
-            archive.end,
-            f"{archive.problem} ({plural(len(archive.members), 'entry', 'entries')} before it)",
+        problem = f"{archive.problem} ({plural(len(archive.members), 'entry', 'entries')} before it)"
+        return replace(
+            broken(kind, archive.end, problem), breaks_at=min(archive.end, damaged[1] if damaged else archive.end)
         )
     count = plural(len(archive.members), "entry", "entries")
     if not deep:
         return Measure(kind, archive.end, True, Proof.STRUCTURE, f"{count} and the central directory meet")
-    damaged = first_damaged(source, archive)
     if damaged is not None:
-        rule = f"the checksum of {damaged.name} is wrong"
-        return Measure(kind, archive.end, False, Proof.GUESS, rule, breaks_at=damaged.data)
+        rule = f"the checksum of {damaged[0].name} is wrong"
+        return Measure(kind, archive.end, False, Proof.GUESS, rule, breaks_at=damaged[1])
     return Measure(kind, archive.end, True, Proof.CHECKSUM, f"ZIP checksums of {count} right, central directory meets")
 
 

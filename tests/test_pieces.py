@@ -1,0 +1,229 @@
+"""Files in pieces, and folders of earlier lives: what is put together is right or is not claimed to be."""
+
+from __future__ import annotations
+
+import itertools
+import random
+from collections.abc import Callable
+from dataclasses import replace
+from pathlib import Path
+
+import pytest
+from hypothesis import given
+from hypothesis import strategies as st
+
+from sastrugi.media import Extent, RangeSet
+from sastrugi.media.extents import join, total
+from sastrugi.media.filemap import FileMap
+from sastrugi.media.raw import RawImage
+from sastrugi.progress import Progress
+from sastrugi.recovery.findings import Finding
+from sastrugi.recovery.previous_volumes import LifeGeometry, find_geometries
+from sastrugi.recovery.reassembly import Budget, _around, reassemble
+from sastrugi.recovery.reassembly_pass import Assembly
+from sastrugi.recovery.scan_file import ScanFile
+from sastrugi.volumes.orphan_folders import LooseFolder, LooseRecord
+from sastrugi.volumes.reader import Times
+from tests.test_kinds import sample
+
+CLUSTER = 2048
+SIZE = 1 << 20
+PROVED = ("png", "zip", "gz")
+"""Kinds whose whole content is proved."""
+
+
+def finding_of(name: str, kind: str, size: int, start: int) -> Finding:
+    """What a record without a chain tells: the file lies from its start on in one piece."""
+    guess = FileMap.of((Extent(start, size),))
+    return Finding("deleted", "/", name, kind, "data", size, guess, Times(), ("tables",), 0.1, 1.0, [], volume=1)
+
+
+def lay(image: RawImage, content: bytes, clusters: list[int]) -> tuple[Extent, ...]:
+    """Write a content on clusters of the medium; its places."""
+    extents = []
+    for n, cluster in enumerate(clusters):
+        part = content[n * CLUSTER : (n + 1) * CLUSTER]
+        image.write(cluster * CLUSTER, part)
+        extents.append(Extent(cluster * CLUSTER, len(part)))
+    return tuple(join(extents))
+
+
+def scattered(count: int, dice: random.Random, pieces: int, first: int = 2) -> list[int]:
+    """`count` clusters in so many runs, each behind the one before."""
+    ends = sorted({0, count, *(dice.randrange(1, count) for _ in range(pieces - 1))})
+    out: list[int] = []
+    at = first
+    for lo, hi in itertools.pairwise(ends):
+        out += range(at, at + hi - lo)
+        at += hi - lo + dice.randint(1, 9)
+    return out
+
+
+@given(
+    kind=st.sampled_from(PROVED), seed=st.integers(0, 1 << 32), pieces=st.integers(2, 5), told=st.booleans(),
+    harmed=st.booleans(),
+)  # fmt: skip
+def test_what_is_put_together_is_the_file(
+    tmp_path_factory: pytest.TempPathFactory, kind: str, seed: int, pieces: int, told: bool, harmed: bool
+) -> None:
+    """Around what others own it is found in as many pieces as there are; across a gap in two. A file with a wrong
+    byte in it is nowhere proved, so it is never called sound."""
+    dice = random.Random(seed)
+    content = sample(kind, 40_000)
+    clusters = scattered(-(-len(content) // CLUSTER), dice, pieces if told else 2)
+    folder = tmp_path_factory.mktemp("pieces")
+    with RawImage(folder / "m.img", SIZE) as image:
+        image.write(0, dice.randbytes(SIZE))
+        places = lay(image, content, clusters)
+        taken = RangeSet([Extent(0, SIZE)] if told else [])
+        for extent in places if told else ():
+            taken.remove(Extent(extent.offset, -(-extent.length // CLUSTER) * CLUSTER))
+        if harmed:
+            at = places[0].offset + min(len(content) // 3, places[0].length - 1)
+            image.write(at, bytes(64))
+        budget = Budget()
+        found = reassemble(
+            image, finding_of(f"a.{kind}", kind, len(content), places[0].offset), CLUSTER, SIZE, taken, budget
+        )
+        assert budget.tries <= budget.most
+        if harmed:
+            assert found is None or (image.read_extents(found.extents) != content and not found.sound)
+        elif len(places) > 1:
+            assert found is not None or not told, "a file that only had to be laid around others"
+            if found is not None:
+                assert found.extents == places and found.sound == found.size == len(content)
+                assert image.read_extents(found.extents) == content
+
+
+@given(
+    taken=st.lists(st.tuples(st.integers(0, 60), st.integers(1, 8)), max_size=12), start=st.integers(0, 40),
+    size=st.integers(1, 40_000), end=st.integers(1, 64),
+)  # fmt: skip
+def test_around_is_cluster_after_cluster(taken: list[tuple[int, int]], start: int, size: int, end: int) -> None:
+    claims = RangeSet(Extent(first * CLUSTER, count * CLUSTER) for first, count in taken)
+    owned = {cluster for first, count in taken for cluster in range(first, first + count)}
+    free = [cluster for cluster in range(start, end) if cluster not in owned]
+    wanted = [Extent(cluster * CLUSTER, CLUSTER) for cluster in free[: -(-size // CLUSTER)]]
+    around = _around(claims, start * CLUSTER, size, CLUSTER, end * CLUSTER)
+    assert total(around) == min(size, len(wanted) * CLUSTER)
+    covered = RangeSet(Extent(e.offset, -(-e.length // CLUSTER) * CLUSTER) for e in around)
+    assert list(covered) == list(RangeSet(wanted))
+
+
+def test_files_among_each_other_come_apart(tmp_path: Path) -> None:
+    """Files of which each lies in the gaps of the one before: what is proved of one tells where the others are not.
+    None is called sound where it is not."""
+    right = [sum(come_apart(tmp_path / f"{seed}", seed)) for seed in range(8)]
+    assert sum(right) >= 8 and max(right) >= 2, right
+
+
+def come_apart(folder: Path, seed: int) -> list[bool]:
+    """Which of three files are found where they lie."""
+    folder.mkdir()
+    dice = random.Random(seed)
+    contents = {f"{n}.{kind}": sample(kind, 24_000) for n, kind in enumerate(dice.sample(PROVED, 3))}
+    free = list(range(2, 400))
+    with RawImage(folder / "m.img", SIZE) as image:
+        image.write(0, dice.randbytes(SIZE))
+        there = {}
+        for name, content in contents.items():
+            count = -(-len(content) // CLUSTER)
+            cut, gap = dice.randrange(1, count), dice.randint(1, 6)
+            clusters = free[:cut] + free[cut + gap : cut + gap + count - cut]
+            there[name] = lay(image, content, clusters)
+            free = [cluster for cluster in free if cluster not in clusters]
+        with ScanFile.create(folder / "m.scan", image, ("tables",)) as scan:
+            for name, places in there.items():
+                scan.add(finding_of(name, name.split(".")[1], len(contents[name]), places[0].offset))
+            Assembly(image, scan, {1: (CLUSTER, SIZE)}, []).run(Progress())
+            found = {finding.name: finding for finding in scan.findings()}
+    right = {name: finding.extents == there[name] for name, finding in found.items()}
+    assert not any(finding.sound and not right[name] for name, finding in found.items())
+    return list(right.values())
+
+
+@pytest.mark.parametrize("how", ["holes", "whole", "nothing", "bare"])
+def test_what_there_is_nothing_to_guess_of_stays(tmp_path: Path, how: str) -> None:
+    content = sample("png", 9_000)
+    with RawImage(tmp_path / "m.img", SIZE) as image:
+        image.write(4 * CLUSTER, content)
+        finding = finding_of("a.png", "png", len(content), 4 * CLUSTER)
+        if how == "holes":
+            finding = replace(finding, map=FileMap.of(finding.extents, valid=2000))
+        elif how == "nothing":
+            finding = replace(finding, map=FileMap())
+        elif how == "bare":  # no structure speaks for it, and nobody claims its places
+            finding = replace(finding, kind="")
+        assert reassemble(image, finding, CLUSTER, SIZE, RangeSet(), Budget()) is None
+
+
+def test_a_budget_ends_the_search(tmp_path: Path) -> None:
+    content = sample("jpeg", 60_000)
+    with RawImage(tmp_path / "m.img", SIZE) as image:
+        image.write(0, random.Random(4).randbytes(SIZE))
+        lay(image, content, [*range(2, 9), *range(40, 40 + -(-len(content) // CLUSTER) - 7)])
+        budget = Budget(most=12)
+        finding = finding_of("a.jpg", "jpeg", len(content), 2 * CLUSTER)
+        assert reassemble(image, finding, CLUSTER, SIZE, RangeSet(), budget) is None
+        assert budget.spent and budget.tries == 12
+
+
+# -- geometries of earlier lives --------------------------------------------------------------------------------------
+
+
+def fat_folders(line: LifeGeometry, numbers: list[int], dice: random.Random) -> list[LooseFolder]:
+    """Folders that tell their own cluster, each with some files' records."""
+    return [
+        LooseFolder(
+            line.family, line.offset(number), bytes(512), own=number, parent=0,
+            records=[
+                LooseRecord(
+                    f"F{n}.TXT", False, False, dice.randint(2, 90), 600, Times(), Extent(line.offset(number) + 32 * n, 32), 1.0, ""
+                )
+                for n in range(3)
+            ],
+        )
+        for number in numbers
+    ]  # fmt: skip
+
+
+@given(
+    lives=st.lists(
+        st.tuples(st.integers(0, 400), st.sampled_from([512, 1024, 4096, 32768]), st.integers(2, 6)), min_size=1, max_size=3,
+        unique_by=lambda life: (life[0] % 8, life[1]),
+    ),
+    strays=st.integers(0, 3), seed=st.integers(0, 1 << 32),
+)  # fmt: skip
+def test_two_folders_of_a_life_tell_its_clusters(lives: list[tuple[int, int, int]], strays: int, seed: int) -> None:
+    """Of lives over each other, each with its own cluster size and start, every folder goes to one whose line it fits;
+    and all folders of a life that no other line explains as well come under its own."""
+    dice = random.Random(seed)
+    folders: list[LooseFolder] = []
+    lines = [LifeGeometry("fat", base * 512, cluster, 0) for base, cluster, _ in lives]
+    for line, (_, _, count) in zip(lines, lives, strict=True):
+        folders += fat_folders(line, dice.sample(range(3, 400), count), dice)
+    for _ in range(strays):
+        at = dice.randrange(0, 1 << 15) * 512
+        folders.append(LooseFolder("fat", at, bytes(512), own=dice.randint(2, 1 << 20), parent=0))
+    head: Callable[[str, int], bool | None] = lambda name, offset: None  # noqa: E731
+    found = find_geometries(folders, [], 1 << 26, head)
+    told = [(line.base, line.cluster) for line, _ in found]
+    for line, own in found:
+        assert all(line.offset(folder.own or 0) == folder.offset for folder in own)
+    largest = max(lives, key=lambda life: life[2])
+    if sum(life[2] == largest[2] for life in lives) == 1 and largest[2] > 3:
+        assert (largest[0] * 512, largest[1]) in told
+    assert len({id(folder) for _, own in found for folder in own}) == sum(len(own) for _, own in found)
+
+
+def test_signatures_decide_between_lines(tmp_path: Path) -> None:
+    """One folder fits many cluster sizes; where the files it lists begin as their names say, it is the right one."""
+    dice = random.Random(5)
+    line = LifeGeometry("fat", 64 * 512, 2048, 0)
+    folders = fat_folders(line, [9, 30], dice)
+    for folder in folders:
+        folder.own = None
+    begins = {line.offset(record.cluster) for folder in folders for record in folder.records}
+    known = [LifeGeometry("fat", 64 * 512, cluster, 0) for cluster in (512, 1024, 2048, 4096)]
+    found = find_geometries(folders, known, 1 << 26, lambda name, offset: offset in begins)
+    assert [(one.base, one.cluster, len(own)) for one, own in found] == [(64 * 512, 2048, 2)]
