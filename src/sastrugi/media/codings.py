@@ -5,6 +5,8 @@ from __future__ import annotations
 import zlib
 from collections.abc import Callable
 
+from sastrugi.media import lznt1
+
 Decoder = Callable[[bytes, int], bytes]
 """Of the stored bytes, and of how many bytes are wanted: no more are made, whatever the stored ones claim."""
 
@@ -28,4 +30,4 @@ def _inflate(stored: bytes, length: int) -> bytes:
 
 
 _STEP = 64
-DECODERS: dict[str, Decoder] = {"zlib": _inflate}
+DECODERS: dict[str, Decoder] = {"lznt1": lznt1.unpack, "zlib": _inflate}

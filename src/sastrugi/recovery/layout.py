@@ -78,6 +78,8 @@ def unlisted_places(medium: Medium, places: list[Place], boots: Iterable[int]) -
             if start < 0 or _inside(start, out):
                 continue
             volume = family.open(medium, Extent(start, medium.size - start))
+            if volume is None and is_copy:  # which may be the last sector of its volume
+                volume = family.open(medium, Extent(start, at + _SECTOR - start))
             if volume is not None and volume.where.end <= medium.size + medium.sector:
                 starts.add(start)
                 number = len(places) + len(out) + 1

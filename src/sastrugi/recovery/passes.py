@@ -114,7 +114,11 @@ class Relics:
             scan.file.add_volume(describe(ghost.place()))
             found = relic_findings(scan.medium, ghost, told, scan.progress)
             scan.watched(with_bin_names(scan.medium, found), f"life {ghost.number}")
-        geometry = {p.number: (p.volume.cluster_size, p.volume.data.end) for p in scan.places if p.volume}
+        geometry = {
+            p.number: (p.volume.cluster_size, p.volume.data.end)
+            for p in scan.places
+            if p.volume and not p.volume.tells_all_places
+        }
         geometry |= {ghost.number: (ghost.cluster_size, ghost.where.end) for ghost in ghosts}
         own = [extent for volume in scan.volumes for _, extent in volume.own_extents()]
         own += [Extent(table.offset, len(table.data)) for table in tables]

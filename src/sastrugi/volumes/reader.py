@@ -110,6 +110,8 @@ class Volume(ABC):
     """What is wrong with the volume, in words; empty if nothing was noticed."""
     mountable: bool = True
     """Whether a system would mount it: not if what describes it had to be taken from a backup."""
+    tells_all_places: bool = False
+    """Whether its records say of every cluster of a file where it lies, also after a deletion: nothing is guessed."""
 
     @abstractmethod
     def entries(self) -> Iterator[Entry]:

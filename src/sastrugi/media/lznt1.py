@@ -1,0 +1,126 @@
+"""LZNT1, the packing of bytes in chunks of 4 KiB ([MS-XCA], section 2.5)."""
+
+from __future__ import annotations
+
+CHUNK = 4096
+_SIGNATURE = 0x3000
+_PACKED = 0x8000
+_LEAST, _MOST_CANDIDATES = 3, 8
+
+
+def unpack(stored: bytes, length: int) -> bytes:
+    """Up to `length` bytes; what comes before a damage, if there is some. Raises ValueError where the first chunk is
+    none."""
+    out = bytearray()
+    at = 0
+    while len(out) < length and at + 2 <= len(stored):
+        header = int.from_bytes(stored[at : at + 2], "little")
+        if not header:
+            break
+        size = (header & 0xFFF) + 1
+        data = stored[at + 2 : at + 2 + size]
+        if header & 0x7000 != _SIGNATURE or len(data) < size:
+            break
+        try:
+            chunk = _unpacked(data) if header & _PACKED else data
+        except (IndexError, ValueError):
+            break
+        out += chunk
+        at += 2 + size
+        if len(chunk) < CHUNK and len(out) < length:
+            out += bytes(min(CHUNK - len(chunk), length - len(out)))
+    if not out and length:
+        raise ValueError("no chunk of LZNT1 begins there")
+    return bytes(out[:length])
+
+
+def _unpacked(data: bytes) -> bytes:
+    """One chunk: groups of eight items, each a byte or a (distance, length) whose bits depend on the place."""
+    out = bytearray()
+    at, end = 0, len(data)
+    while at < end:
+        flags = data[at]
+        at += 1
+        if not flags and end - at >= 8:  # eight bytes as they are
+            out += data[at : at + 8]
+            at += 8
+            continue
+        for bit in range(8):
+            if at >= end:
+                break
+            if not flags >> bit & 1:
+                out.append(data[at])
+                at += 1
+                continue
+            word = data[at] | data[at + 1] << 8
+            at += 2
+            shift = 12 - _bits(len(out))
+            distance, count = (word >> shift) + 1, (word & (1 << shift) - 1) + _LEAST
+            start = len(out) - distance
+            if start < 0 or len(out) + count > CHUNK:
+                raise ValueError("a chunk of LZNT1 points before its start or beyond its end")
+            if distance >= count:
+                out += out[start : start + count]
+            else:  # what is copied repeats itself
+                out += (out[start:] * (count // distance + 1))[:count]
+    return bytes(out)
+
+
+def _bits(position: int) -> int:
+    """Bits of a distance at a position of a chunk, less 4."""
+    return max((position - 1).bit_length() - 4, 0) if position else 0
+
+
+def pack(data: bytes) -> bytes:
+    """All of `data` as chunks; those that do not pack stand as they are."""
+    out = bytearray()
+    for start in range(0, len(data), CHUNK):
+        chunk = data[start : start + CHUNK]
+        packed = _packed(chunk)
+        if len(packed) < len(chunk):
+            out += (_PACKED | _SIGNATURE | len(packed) - 1).to_bytes(2, "little") + packed
+        else:
+            out += (_SIGNATURE | len(chunk) - 1).to_bytes(2, "little") + chunk
+    return bytes(out)
+
+
+def _packed(chunk: bytes) -> bytes:
+    """Greedy: at each place the longest of the last few repeats of its three bytes."""
+    out = bytearray()
+    seen: dict[bytes, list[int]] = {}
+    at = 0
+    while at < len(chunk):
+        flags, items = 0, bytearray()
+        for bit in range(8):
+            if at >= len(chunk):
+                break
+            shift = 12 - _bits(at)
+            most = min((1 << shift) - 1 + _LEAST, len(chunk) - at)
+            best = where = 0
+            for start in reversed(seen.get(chunk[at : at + _LEAST], ())):
+                count = _repeats(chunk, start, at, most)
+                if count > best:
+                    best, where = count, start
+                if best == most:
+                    break
+            step = best if best >= _LEAST else 1
+            if step > 1:
+                flags |= 1 << bit
+                items += ((at - where - 1) << shift | best - _LEAST).to_bytes(2, "little")
+            else:
+                items.append(chunk[at])
+            for place in range(at, at + step):
+                places = seen.setdefault(chunk[place : place + _LEAST], [])
+                places.append(place)
+                del places[:-_MOST_CANDIDATES]
+            at += step
+        out.append(flags)
+        out += items
+    return bytes(out)
+
+
+def _repeats(chunk: bytes, start: int, at: int, most: int) -> int:
+    count = 0
+    while count < most and chunk[start + count] == chunk[at + count]:
+        count += 1
+    return count

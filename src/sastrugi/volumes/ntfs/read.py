@@ -1,0 +1,428 @@
+"""Reading NTFS volumes as they are: every record of their table, in use or not."""
+
+from __future__ import annotations
+
+from collections.abc import Iterator
+from functools import cached_property
+
+import numpy as np
+
+from sastrugi.media.base import Medium
+from sastrugi.media.extents import Extent, RangeSet, within
+from sastrugi.media.filemap import FileMap
+from sastrugi.volumes.ntfs.layout import (
+    ATTRIBUTE_LIST,
+    BAD,
+    DATA,
+    EXTEND,
+    FIRST_FREE,
+    FIRST_RECORD,
+    INDEX_ALLOCATION,
+    REFERENCE,
+    ROOT,
+    SPACE,
+    STRIDE,
+    VOLUME,
+    VOLUME_NAME,
+    Geometry,
+    geometry_of,
+    of_ticks,
+)
+from sastrugi.volumes.ntfs.records import Name, Record, Records, is_of, map_of, text_of
+from sastrugi.volumes.reader import Conflict, Entry, Placement, Times, Volume
+from sastrugi.volumes.space import OwnedSpace
+
+_CHUNK = 4 << 20
+_MOST_DEPTH = 256
+_MOST_LISTED = 1 << 20
+_BITS_AT_ONCE = 64 << 10
+_LOST_FOLDER = "folder-of-record-{}-{}"
+_Folder = tuple[tuple[str, ...], float]
+_AT_ROOT: _Folder = ((), 1.0)
+_ABOVE_ALL: tuple[str, ...] = ("\0",)
+
+
+def starts(medium: Medium, at: int) -> list[tuple[int, bool]]:
+    """Where the volume of a boot sector may begin: there, or so far before that this is its last sector."""
+    geometry = geometry_of(medium.read(at, STRIDE), at)
+    return [] if geometry is None else [(at, False), (at - geometry.sectors * geometry.sector, True)]
+
+
+def open_ntfs(medium: Medium, where: Extent) -> NtfsVolume | None:
+    """By the boot sector, or by its copy in the last sector."""
+    first = geometry_of(medium.read(where.offset, STRIDE), where.offset)
+    if first is not None:
+        return NtfsVolume(medium, first, False)
+    for sector in dict.fromkeys((STRIDE, medium.sector, 4096)):
+        last = where.length // STRIDE * STRIDE - sector
+        copy = geometry_of(medium.read(where.offset + last, STRIDE), where.offset) if last > 0 else None
+        if copy is not None and copy.sectors * copy.sector == last:
+            return NtfsVolume(medium, copy, True)
+    return None
+
+
+class RecordedFiles:
+    """What a set of file records tells: every name of every stream, in the folders that the records name.
+
+    `all_deleted`: the records are of a volume that is no more, and none of its files is live.
+    """
+
+    def __init__(self, records: Records, all_deleted: bool = False) -> None:
+        self.records, self._all_deleted = records, all_deleted
+        self._paths: dict[int, _Folder] = {}
+        self.former: dict[int, tuple[str, int]] = {}
+        """What references to folders whose record is another's now were called, and where they were: from journals."""
+
+    def entries(self) -> Iterator[Entry]:
+        for record in self.records.by_number.values():
+            if record.number >= FIRST_FREE or (self._all_deleted and record.number > EXTEND):
+                yield from self._of_record(record)
+
+    def _of_record(self, record: Record) -> Iterator[Entry]:
+        deleted = self._all_deleted or not record.in_use
+        times = _times(record.times)
+        streams = [(name, *map_of(pieces, self.records.geometry), pieces) for name, pieces in record.streams()]
+        if record.folder or not any(name == "" for name, *_ in streams):
+            streams.insert(0, ("", FileMap(), [], []))
+        names = record.own_names()
+        if not names:
+            if not any(place.stored for _, place, *_ in streams):
+                return
+            names = [Name(f"record-{record.number}", 0, 0)]
+        for name in names:
+            path, sure, note = self._path(name, record)
+            if path is None:
+                continue
+            for stream, place, wrong, pieces in streams:
+                inside = bool(pieces) and pieces[0].runs is None
+                how = "inside of its record" if inside else "by its list of clusters"
+                yield Entry(
+                    path, record.folder and not stream, deleted, place.size, times, record.where,
+                    (Placement(place, how),) if place.segments else (), sure, note, list(wrong), stream,
+                    record.number | record.sequence << 48, damaged=bool(wrong) and not deleted,
+                )  # fmt: skip
+
+    # -- paths ------------------------------------------------------------------------------
+
+    def _path(self, name: Name, record: Record) -> tuple[tuple[str, ...] | None, float, str]:
+        """The path of a file by one of its names, how sure that is, and why; none for what is the volume's own."""
+        if not name.parent:
+            return (name.text,), 0.1, "no name is left in its record"
+        above, sure = self._folder(name.parent)
+        if above == _ABOVE_ALL:
+            return None, 0.0, ""
+        whole = sure == 1.0
+        note = "its record" if whole else "its record; the record of a folder above it is another's now"
+        return (*above, name.text), sure, note
+
+    def _folder(self, reference: int) -> _Folder:
+        """The path of a folder, and how sure it is. What the volume keeps for itself is below a folder of its own."""
+        known = self._paths.get(reference)
+        if known is not None:
+            return known
+        chain: list[tuple[int, str]] = []
+        at, base = reference, _AT_ROOT
+        seen: set[int] = set()
+        while True:
+            if at in self._paths:
+                base = self._paths[at]
+                break
+            number, sequence = at & REFERENCE, at >> 48
+            if number == ROOT:
+                base = _AT_ROOT
+                break
+            if number == EXTEND:
+                base = (_ABOVE_ALL, 1.0)
+                break
+            above = self._above(number, sequence)
+            if above is None or at in seen or len(chain) > _MOST_DEPTH:
+                base = ((_LOST_FOLDER.format(number, sequence),), 0.4)
+                if chain and at in seen:
+                    chain.clear()
+                break
+            seen.add(at)
+            chain.append((at, above[0]))
+            at = above[1]
+        path, sure = base
+        for own, text in reversed(chain):
+            path = path if path == _ABOVE_ALL else (*path, text)
+            self._paths[own] = (path, sure)
+        if reference not in self._paths:
+            self._paths[reference] = (path, sure)
+        return self._paths[reference]
+
+    def _above(self, number: int, sequence: int) -> tuple[str, int] | None:
+        """Name and parent of a folder; None if its record is another's now."""
+        record = self.records.by_number.get(number)
+        if record is not None and record.folder and is_of(sequence, record):
+            names = record.own_names()
+            if names:
+                return names[0].text, names[0].parent
+        return self.former.get(number | sequence << 48)
+
+
+def _times(ticks: tuple[int, int, int]) -> Times:
+    created, modified, accessed = (of_ticks(value) for value in ticks)
+    return Times(created, modified, accessed.date() if accessed else None)
+
+
+class NtfsVolume(Volume):
+    """One NTFS volume, opened for reading."""
+
+    family = "ntfs"
+    file_system = "NTFS"
+    tells_all_places = True
+
+    def __init__(self, medium: Medium, geometry: Geometry, by_copy: bool) -> None:
+        self._medium, self.geometry = medium, geometry
+        self.where = Extent(geometry.offset, min(geometry.where.length, max(medium.size - geometry.offset, 0)))
+        self.data = Extent(geometry.offset, geometry.clusters * geometry.cluster)
+        self.cluster_size = geometry.cluster
+        self.serial = f"{geometry.serial:016X}"
+        self.health = ["the boot sector is damaged; its copy in the last sector was used"] if by_copy else []
+        self.mountable = not by_copy
+        self._bits: dict[int, bytes] = {}
+        self.table = self._find_table()
+        self.label = self._label()
+
+    # -- the table of records ---------------------------------------------------------------
+
+    def _find_table(self) -> FileMap:
+        """Where the records stand: by record 0, by its copy, or (if neither can be read) from its first cluster on."""
+        g = self.geometry
+        for cluster, note in ((g.mft, ""), (g.mirror, "the first record of $MFT is damaged; its copy was used")):
+            position = g.at(cluster)
+            found = self._record_at(position, FIRST_RECORD)
+            if found is not None:
+                table = self._table_of(found)
+                if table.size >= g.record:
+                    self.health += [note] if note else []
+                    return table
+        self.mountable = False
+        self.health.append("the first record of $MFT and its copy are damaged: its records were read from its start on")
+        return FileMap.of((Extent(g.at(g.mft), self._as_far_as_records_stand(g.at(g.mft))),))
+
+    def _record_at(self, position: int, number: int) -> Record | None:
+        one = Records(self.geometry)
+        self._read_into(one, FileMap.of((Extent(position, self.geometry.record),)), number)
+        one.join()
+        return one.by_number.get(number)
+
+    def _table_of(self, first: Record) -> FileMap:
+        """The table by record 0 and the records that this goes on in, each of which lies in a part known before."""
+        pieces = dict(first.streams()).get("", [])
+        table = map_of(pieces, self.geometry)[0] if pieces and pieces[0].runs is not None else FileMap()
+        if not any(part.kind == ATTRIBUTE_LIST for part in first.parts):
+            return table
+        for number in self._listed(first):
+            known = within(table.stored, number * self.geometry.record, self.geometry.record)
+            if sum(part.length for part in known) < self.geometry.record:
+                continue
+            one = Records(self.geometry)
+            data = self._medium.read_extents(known)
+            block = np.frombuffer(data, "u1").reshape(1, -1).copy()
+            one.add(block, np.array([known[0].offset]), np.array([FIRST_RECORD]))
+            for _, record in one._extensions:
+                first.parts += [part for part in record.parts if part.kind == DATA]
+            table = map_of(dict(first.streams())[""], self.geometry)[0]
+        return FileMap.of(table.stored) if table.unknown() else table
+
+    def _listed(self, record: Record) -> list[int]:
+        """The records that an attribute list names for further pieces of a record's content, in their order."""
+        out: list[int] = []
+        for _, pieces in record.pieces(ATTRIBUTE_LIST):
+            data = map_of(pieces, self.geometry)[0].read(self._medium, 0, _BITS_AT_ONCE * 4)
+            at = 0
+            while at + 26 <= len(data):
+                kind, length = (
+                    int.from_bytes(data[at : at + 4], "little"),
+                    int.from_bytes(data[at + 4 : at + 6], "little"),
+                )
+                number = int.from_bytes(data[at + 16 : at + 22], "little")
+                if kind == DATA and number:
+                    out.append(number)
+                if length < 26 or length % 8:
+                    break
+                at += length
+        return list(dict.fromkeys(out))
+
+    def _as_far_as_records_stand(self, start: int) -> int:
+        size, at = self.geometry.record, start
+        step = max(_CHUNK // size, 1) * size
+        while at < self.data.end:
+            data = self._medium.read(at, min(step, self.data.end - at))
+            rows = np.frombuffer(data, "u1", len(data) // size * size).reshape(-1, size)
+            good = rows[:, :4].copy().view("<u4")[:, 0] == int.from_bytes(b"FILE", "little")
+            if not good.all():
+                return at - start + int(np.flatnonzero(~good)[0]) * size
+            at += len(rows) * size
+            if not len(rows):
+                break
+        return at - start
+
+    def _read_into(self, records: Records, table: FileMap, first: int = 0) -> None:
+        """Add the records of a table, as they stand, from number `first` on; holes of the medium are skipped."""
+        size = self.geometry.record
+        number = first
+        rest = b""
+        rest_at = 0
+        for extent in table.stored:
+            at = extent.offset
+            if rest:  # a record that is cut in two by the end of a run
+                need = size - len(rest)
+                block = rest + self._medium.read(at, need)
+                if len(block) == size:
+                    records.add(np.frombuffer(block, "u1").reshape(1, -1), np.array([rest_at]), np.array([number]))
+                number, at, rest = number + 1, at + need, b""
+            whole = (extent.end - at) // size
+            for piece in self._medium.data_ranges(at, at + whole * size):
+                lo = (piece.offset - at) // size
+                hi = -(-(piece.end - at) // size)
+                for n in range(lo, hi, max(_CHUNK // size, 1)):
+                    count = min(hi - n, max(_CHUNK // size, 1))
+                    data = self._medium.read(at + n * size, count * size).ljust(count * size, b"\0")
+                    rows = np.frombuffer(data, "u1").reshape(count, size)
+                    places = at + (n + np.arange(count, dtype=np.int64)) * size
+                    records.add(rows, places, number + n + np.arange(count, dtype=np.int64))
+            number += whole
+            rest_at = at + whole * size
+            rest = self._medium.read(rest_at, extent.end - rest_at) if extent.end > rest_at else b""
+
+    @cached_property
+    def files(self) -> RecordedFiles:
+        records = Records(self.geometry)
+        self._read_into(records, self.table)
+        records.join()
+        return RecordedFiles(records)
+
+    def _system(self, number: int) -> Record | None:
+        """One of the volume's own records, by itself."""
+        size = self.geometry.record
+        known = within(self.table.stored, number * size, size)
+        return self._record_at(known[0].offset, number) if len(known) == 1 and known[0].length == size else None
+
+    def _label(self) -> str:
+        record = self._system(VOLUME)
+        for _, pieces in record.pieces(VOLUME_NAME) if record is not None else ():
+            if pieces[0].runs is None:
+                return text_of(pieces[0].stored_inside().read(self._medium, 0, 256))
+        return ""
+
+    # -- what there is ----------------------------------------------------------------------
+
+    def entries(self) -> Iterator[Entry]:
+        return self.files.entries()
+
+    def own_extents(self) -> Iterator[tuple[str, Extent]]:
+        g = self.geometry
+        yield "table", Extent(g.offset, min(max(g.cluster, 8192), self.data.length))
+        last = Extent(g.offset + g.sectors * g.sector, g.sector)
+        if last.end <= self._medium.size:
+            yield "table", last
+        told = RangeSet()
+        for extent in self.table.stored:
+            told.add(extent)
+            yield "table", extent
+        for record in self.files.records.by_number.values():
+            if not record.in_use:
+                continue
+            own = record.number < FIRST_FREE or self._below_extend(record)
+            for part in record.parts:
+                if part.runs and (own or (part.kind in (INDEX_ALLOCATION, ATTRIBUTE_LIST) and not part.unit)):
+                    if own and record.number == BAD:
+                        continue  # $Bad is a hole as large as the volume
+                    what = "folder" if part.kind == INDEX_ALLOCATION and record.folder else "table"
+                    for extent in g.extents(part.runs):
+                        for gap in told.gaps(extent):
+                            yield what, gap
+                        told.add(extent)
+
+    def _below_extend(self, record: Record) -> bool:
+        return any(name.parent & REFERENCE == EXTEND for name in record.names)
+
+    def structures(self) -> Iterator[tuple[str, Extent]]:
+        g = self.geometry
+        yield "$Boot", Extent(g.offset, min(8192, self.data.length))
+        names = {0: "$MFT", 1: "$MFTMirr", 2: "$LogFile", 4: "$AttrDef", 6: "$Bitmap", 9: "$Secure", 10: "$UpCase"}
+        for record in self.files.records.by_number.values():
+            if not record.in_use or record.number == BAD:
+                continue
+            own = names.get(record.number) if record.number < FIRST_FREE else None
+            if own is None and record.number >= FIRST_FREE and self._below_extend(record):
+                own = record.own_names()[0].text
+            for part in record.parts:
+                if part.runs and (own or part.kind == INDEX_ALLOCATION):
+                    for extent in g.extents(part.runs):
+                        yield own or "a folder", extent
+        yield "backup of $Boot", Extent(g.offset + g.sectors * g.sector, g.sector)
+
+    # -- space ------------------------------------------------------------------------------
+
+    @cached_property
+    def _space_map(self) -> FileMap:
+        record = self._system(SPACE)
+        pieces = dict(record.streams()).get("", []) if record is not None else []
+        return map_of(pieces, self.geometry)[0] if pieces else FileMap()
+
+    def used_and_free(self) -> tuple[int, int]:
+        g, used = self.geometry, 0
+        for position, extent in self._space_map.pieces():
+            for part in self._medium.data_ranges(extent.offset, extent.end):
+                for at in range(part.offset, part.end, _CHUNK):
+                    bits = np.frombuffer(self._medium.read(at, min(_CHUNK, part.end - at)), "u1")
+                    first = 8 * (position + at - extent.offset)
+                    counts = np.unpackbits(bits, bitorder="little")[: max(g.clusters - first, 0)]
+                    used += int(np.count_nonzero(counts))
+        return used * g.cluster, (g.clusters - used) * g.cluster
+
+    def _used(self, part: Extent) -> Iterator[Extent]:
+        """The parts of a stretch that the bitmap calls used."""
+        g = self.geometry
+        first = max((part.offset - g.offset) // g.cluster, 0)
+        behind = min(-(-(part.end - g.offset) // g.cluster), g.clusters)
+        per_piece = 8 * _BITS_AT_ONCE
+        open_at = joined = -1
+        for index in range(first // per_piece, -(-behind // per_piece)):
+            bits = self._piece(index)
+            lo, hi = max(first - index * per_piece, 0), min(behind - index * per_piece, per_piece)
+            own = np.unpackbits(bits[lo // 8 : -(-hi // 8)], bitorder="little")[lo % 8 : lo % 8 + hi - lo]
+            edges = np.flatnonzero(np.diff(np.concatenate(([0], own, [0])).astype(np.int8)))
+            for start, end in edges.reshape(-1, 2).tolist():
+                at, to = (g.at(index * per_piece + lo + n) for n in (start, end))
+                if open_at >= 0 and at != joined:
+                    yield _cut(open_at, joined, part)
+                    open_at = -1
+                open_at, joined = (open_at if open_at >= 0 else at), to
+        if open_at >= 0:
+            yield _cut(open_at, joined, part)
+
+    def _piece(self, index: int) -> np.ndarray[tuple[int], np.dtype[np.uint8]]:
+        known = self._bits.get(index)
+        if known is None:
+            known = self._space_map.read(self._medium, index * _BITS_AT_ONCE, _BITS_AT_ONCE).ljust(_BITS_AT_ONCE, b"\0")
+            if len(self._bits) > 64:
+                self._bits.clear()
+            self._bits[index] = known
+        return np.frombuffer(known, "u1")
+
+    @cached_property
+    def _space(self) -> OwnedSpace:
+        owned = [
+            (extent, "the volume's own tables" if what == "table" else "a folder", 0)
+            for what, extent in self.own_extents()
+        ]
+        for entry in self.entries():
+            if entry.deleted or entry.folder:
+                continue
+            stored = entry.map.stored
+            if stored and not any(own.offset <= stored[0].offset < own.end for own in entry.record):
+                owned += [(extent, entry.full_path[1:], entry.identity) for extent in stored]
+        return OwnedSpace(self._used, owned)
+
+    def conflicts(self, extents: tuple[Extent, ...]) -> list[Conflict]:
+        return self._space.conflicts(extents)
+
+
+def _cut(start: int, end: int, part: Extent) -> Extent:
+    lo, hi = max(start, part.offset), min(end, part.end)
+    return Extent(lo, hi - lo)
