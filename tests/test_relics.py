@@ -125,7 +125,7 @@ def test_every_folder_of_a_volume_is_found_by_its_shape(sastrugi: Program, tmp_p
     for recipe in ("whole-folder", "by-turns"):
         sastrugi("build", recipe, "--into", tmp_path / recipe)
         with open_medium(tmp_path / recipe) as medium:
-            tables = loose_tables(medium, marked(medium, [Extent(0, medium.size)]))
+            tables = loose_tables(medium, marked(medium, [Extent(0, medium.size)]), {})
             loose = {(r.name[1:], r.size) for folder in loose_folders(tables) for r in folder.records}
             volume = find_places(medium)[0].volume
             assert volume is not None

@@ -32,7 +32,7 @@ _NO_KIND_ALL_FREE, _TEXT_THROUGHOUT, _TEXT_BEGINS = 0.75, 0.85, 0.3
 _BREAKS, _BREAKS_BY_CHECKSUM, _OTHER_KIND, _ZEROS = 0.3, 0.1, 0.15, 0.05
 _SOME_BEHIND, _MORE_BEHIND = 0.97, 0.85
 _OVERWRITTEN, _OVERLAP = 0.03, 0.25
-_LOOKED = 0.9
+_LOOKED, _INSIDE = 0.9, 0.97
 LOOKED_THROUGH = (Proof.CHECKSUM, Proof.DECODES, Proof.STATISTICS)
 """Proofs that look at all of the content; a structure may be right although what lies between is not."""
 _TEXT_REASON = "its bytes are text from end to end"
@@ -93,6 +93,9 @@ def judge_deleted(medium: Medium, volume: Volume, entry: Entry, overlapped_by: s
 
 
 def _judge_placement(medium: Medium, volume: Volume, entry: Entry, placement: Placement, overlapped_by: str) -> Verdict:
+    if placement.inside:
+        measure = recognise(MediumSource(medium, placement.map), deep=False)
+        return Verdict(placement, measure, _INSIDE, (placement.reason, "its record is whole"), entry.size)
     conflicts = _conflicts_of(volume, entry, placement)
     clusters = -(-(entry.size - placement.map.zeros) // volume.cluster_size)
     reasons = [placement.reason, _free_reason(conflicts, clusters, volume.cluster_size)]

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import json
+from array import array
 from collections.abc import Iterable, Sequence
 from typing import Protocol
 
@@ -106,10 +107,11 @@ class Relics:
         unclaimed = scan.sound_claims().gaps(scan.range)
         scan.sweep(unclaimed)
         # Folders that are reached are among them: their names tell lost first characters of others.
-        tables = self._bounded(scan, loose_tables(scan.medium, scan.marks(unclaimed)))
+        others: dict[str, array[int]] = {}
+        tables = self._bounded(scan, loose_tables(scan.medium, scan.marks(unclaimed), others))
         folders = loose_outside(tables, scan.volumes, live)
         scan.file.forget_volumes(len(scan.places))
-        ghosts = previous_volumes_of(scan.medium, folders, scan.volumes, len(scan.places) + 1)
+        ghosts = previous_volumes_of(scan.medium, folders, others, scan.volumes, len(scan.places) + 1)
         for ghost in ghosts:
             scan.file.add_volume(describe(ghost.place()))
             found = relic_findings(scan.medium, ghost, told, scan.progress)
@@ -119,7 +121,7 @@ class Relics:
             for p in scan.places
             if p.volume and not p.volume.tells_all_places
         }
-        geometry |= {ghost.number: (ghost.cluster_size, ghost.where.end) for ghost in ghosts}
+        geometry |= {g.number: (g.cluster_size, g.where.end) for g in ghosts if not g.tells_all_places}
         own = [extent for volume in scan.volumes for _, extent in volume.own_extents()]
         own += [Extent(table.offset, len(table.data)) for table in tables]
         # All of it or nothing is kept: it changes findings of `tables`, and begins anew where the pass does.
@@ -138,7 +140,8 @@ class Relics:
             if left < len(table.data):
                 note = f"of parts of lost folders only the first {format_size(MOST_LOOSE)} were read"
                 scan.file.put("notes", json.dumps([note]))
-                break
+                left = 0
+                continue
             left -= len(table.data)
             out.append(table)
         return out

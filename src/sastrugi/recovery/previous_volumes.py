@@ -161,33 +161,19 @@ def _those_of(
     return own, rest
 
 
-class PreviousVolume(Volume):
-    """The volume of an earlier life: no boot sector, no table of clusters, only its folders.
+class EarlierVolume(Volume):
+    """A volume that is no more. `now` are the volumes that can be read today: what they use is gone for this one; the
+    one of them that lies in the same clusters is `same`."""
 
-    `now` are the volumes that can be read today: what they use is gone for this one.
-    """
-
-    def __init__(
-        self, medium: Medium, line: LifeGeometry, folders: Sequence[LooseFolder], now: Sequence[Volume], number: int
-    ) -> None:
-        self.line, self._medium, self._now, self.number = line, medium, now, number
-        self.family, self.file_system = line.family, title_of(line.family)
-        end = next((v.where.end for v in now if v.where.offset <= line.base < v.where.end), medium.size)
-        end = min(end, medium.size)
-        self.where = self.data = Extent(line.base, max(end - line.base, 0))
-        self.cluster_size = line.cluster
-        self.label, self.serial, self.health = "", "", []
-        self._folders = _in_order(folders)
-        self._same = next((v for v in now if (v.data.offset, v.cluster_size) == (line.base, line.cluster)), None)
+    number: int
+    told_by: str
+    """What is left of it, in words."""
+    _now: Sequence[Volume]
+    _same: Volume | None
 
     def place(self) -> Place:
         """It among the places of the medium."""
-        origin = f"an earlier life, by {plural(len(self._folders), 'folder')} of it"
-        return Place(self.number, self.where, origin, None, self, listed=False)
-
-    def own_extents(self) -> Iterator[tuple[str, Extent]]:
-        for folder in self._folders:
-            yield "folder", Extent(folder.offset, len(folder.data))
+        return Place(self.number, self.where, f"an earlier life, by {self.told_by} of it", None, self, listed=False)
 
     def used_and_free(self) -> tuple[int, int]:
         return 0, self.data.length
@@ -210,6 +196,48 @@ class PreviousVolume(Volume):
                     same = self._same is volume
                     out += [one for one in found if not (same and one.owner == UNLISTED_OWNER)]
         return out
+
+
+class ToldByItself(EarlierVolume):
+    """A volume that its own file system put together from what is left of its records."""
+
+    def __init__(self, told: Volume, now: Sequence[Volume], number: int) -> None:
+        self._told, self._now, self.number = told, now, number
+        self.family, self.file_system = told.family, told.file_system
+        self.where, self.data, self.cluster_size = told.where, told.data, told.cluster_size
+        self.label, self.serial, self.health = told.label, told.serial, told.health
+        self.tells_all_places, self.told_by = told.tells_all_places, told.told_by
+        own = (told.data.offset, told.cluster_size)
+        self._same = next((volume for volume in now if (volume.data.offset, volume.cluster_size) == own), None)
+
+    def entries(self) -> Iterator[Entry]:
+        return self._told.entries()
+
+    def own_extents(self) -> Iterator[tuple[str, Extent]]:
+        return self._told.own_extents()
+
+
+class PreviousVolume(EarlierVolume):
+    """The volume of an earlier life: no boot sector, no table of clusters, only its folders."""
+
+    def __init__(
+        self, medium: Medium, line: LifeGeometry, folders: Sequence[LooseFolder], now: Sequence[Volume], number: int
+    ) -> None:
+        self.line, self._medium, self._now, self.number = line, medium, now, number
+        self.family, self.file_system = line.family, title_of(line.family)
+        end = next((v.where.end for v in now if v.where.offset <= line.base < v.where.end), medium.size)
+        end = min(end, medium.size)
+        self.where = self.data = Extent(line.base, max(end - line.base, 0))
+        self.cluster_size = line.cluster
+        self.label, self.serial, self.health = "", "", []
+        self._folders = _in_order(folders)
+        self._same = next((v for v in now if (v.data.offset, v.cluster_size) == (line.base, line.cluster)), None)
+
+        self.told_by = plural(len(self._folders), "folder")
+
+    def own_extents(self) -> Iterator[tuple[str, Extent]]:
+        for folder in self._folders:
+            yield "folder", Extent(folder.offset, len(folder.data))
 
     def entries(self) -> Iterator[Entry]:
         """Every file that the folders tell of. One that several records tell of comes once, by the best of them."""

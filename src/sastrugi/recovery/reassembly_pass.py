@@ -60,6 +60,8 @@ class Assembly:
         does: they are not where they are said to lie."""
         claims: list[tuple[int, int, int]] = []
         for finding in self._findings.values():
+            if finding.volume not in self._geometry:
+                continue  # its records tell where it lies
             if finding.confidence >= 0.8 or finding.number in self._siblings.alike:
                 claims += [(extent.offset, extent.end, finding.number) for extent in finding.extents]
         pairs: set[tuple[int, int]] = set()
@@ -130,7 +132,8 @@ class Assembly:
         for finding in list(self._findings.values()):
             sure, reason, sound = finding.confidence, "", finding.sound
             number, alike, unlike = finding.number, self._siblings.alike, self._siblings.unlike
-            lost = _overlap(self._taken, finding) if sure < 0.8 else 0
+            guessed = finding.volume in self._geometry
+            lost = _overlap(self._taken, finding) if sure < 0.8 and guessed else 0
             if lost and sound:
                 sure, sound = min(sure, _OVERWRITTEN), 0
                 reason = f"{lost:,} of its bytes belong to others, as these prove"
@@ -160,7 +163,9 @@ class Assembly:
 def _claim(claims: RangeSet, finding: Finding, length: int | None = None) -> None:
     left = finding.covered if length is None else length
     for offset, size in finding.extents:
-        claims.add(Extent(offset, -(-min(size, left) // SECTOR) * SECTOR))
+        length = min(size, left)
+        # What begins at a sector has this to its end; what stands inside of a record has its own bytes.
+        claims.add(Extent(offset, length if offset % SECTOR else -(-length // SECTOR) * SECTOR))
         left -= min(size, left)
 
 

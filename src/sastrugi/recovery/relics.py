@@ -2,7 +2,8 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterable, Iterator, Sequence
+from array import array
+from collections.abc import Iterable, Iterator, Mapping, Sequence
 from functools import partial
 
 import numpy as np
@@ -15,11 +16,19 @@ from sastrugi.progress import Progress
 from sastrugi.recovery.confidence import begins_as_named, judge_deleted
 from sastrugi.recovery.findings import Finding
 from sastrugi.recovery.layout import Place
-from sastrugi.recovery.previous_volumes import DELETED_THEN, PreviousVolume, find_geometries, geometry_of
+from sastrugi.recovery.previous_volumes import (
+    DELETED_THEN,
+    EarlierVolume,
+    PreviousVolume,
+    ToldByItself,
+    find_geometries,
+    geometry_of,
+)
 from sastrugi.recovery.tables import deleted_finding, overlaps
 from sastrugi.volumes.metadata_scan import LooseTable, loose_tables, marked
 from sastrugi.volumes.orphan_folders import LooseFolder, loose_folders
 from sastrugi.volumes.reader import Entry, Volume
+from sastrugi.volumes.registry import file_systems
 
 _MOST_LOST = 0.5
 """The share of a file that may belong to others now before it is no finding any more."""
@@ -54,27 +63,35 @@ def earlier_lives(medium: Medium, places: Sequence[Place], progress: Progress) -
             yield offset, marks
             progress.at(offset)
 
-    folders = loose_outside(loose_tables(medium, watched()), volumes, live)
+    others: dict[str, array[int]] = {}
+    folders = loose_outside(loose_tables(medium, watched(), others), volumes, live)
     progress.finish()
-    return [ghost.place() for ghost in previous_volumes_of(medium, folders, volumes, len(places) + 1)]
+    return [ghost.place() for ghost in previous_volumes_of(medium, folders, others, volumes, len(places) + 1)]
 
 
 def previous_volumes_of(
-    medium: Medium, folders: Sequence[LooseFolder], volumes: Sequence[Volume], first: int
-) -> list[PreviousVolume]:
-    """The lives that the folders tell of; `first` is the number of the first one's volume."""
+    medium: Medium, folders: Sequence[LooseFolder], others: Mapping[str, Sequence[int]], volumes: Sequence[Volume],
+    first: int,
+) -> list[EarlierVolume]:  # fmt: skip
+    """The lives that the folders and other marked sectors tell of; `first` is the number of the first one's volume."""
     known = [geometry_of(volume) for volume in volumes]
-    lives = find_geometries(folders, known, medium.size, partial(_begins_at, medium))
-    return [PreviousVolume(medium, line, own, volumes, first + n) for n, (line, own) in enumerate(lives)]
+    begins = partial(_begins_at, medium)
+    lives = find_geometries(folders, known, medium.size, begins)
+    out: list[EarlierVolume] = [
+        PreviousVolume(medium, line, own, volumes, first + n) for n, (line, own) in enumerate(lives)
+    ]
+    for family, sectors in sorted(others.items()):
+        earlier = file_systems()[family].earlier
+        for told in earlier(medium, sectors, volumes, begins) if earlier else ():
+            out.append(ToldByItself(told, volumes, first + len(out)))
+    return out
 
 
 def _begins_at(medium: Medium, name: str, offset: int) -> bool | None:
     return begins_as_named(medium, name, FileMap.of((Extent(offset, max(medium.size - offset, 0)),)))
 
 
-def relic_findings(
-    medium: Medium, ghost: PreviousVolume, told: dict[int, int], progress: Progress
-) -> Iterator[Finding]:
+def relic_findings(medium: Medium, ghost: EarlierVolume, told: dict[int, int], progress: Progress) -> Iterator[Finding]:
     """Every file of an earlier life of which something can be left. `told` are the places (first byte) and sizes of
     what was found before: it is not told again."""
     entries = list(ghost.entries())
@@ -84,7 +101,7 @@ def relic_findings(
         start = entry.map.start or 0
         if told.get(start) == entry.size:
             continue
-        conflicts = min((ghost.conflicts(one.extents) for one in entry.placements), key=len)
+        conflicts = min((ghost.conflicts(one.extents) for one in entry.placements), key=len, default=[])
         taken = total(conflict.extent for conflict in conflicts)
         if taken > entry.size * _MOST_LOST:
             continue

@@ -132,7 +132,7 @@ class RecordIndex:
             for entry in files:
                 start = entry.map.start
                 self._by_start[part.name, -1 if start is None else start].append(entry)
-        tables = list(loose_tables(medium, marked(medium, [Extent(0, medium.size)])))
+        tables = list(loose_tables(medium, marked(medium, [Extent(0, medium.size)]), {}))
         self._names = NamePieces(tables)
         for name, folder, size, times in told_anywhere(tables):
             if folder:

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from array import array
 from collections.abc import Callable, Iterable, Iterator
 from dataclasses import dataclass
 from functools import cache
@@ -88,10 +89,16 @@ def data_sectors(medium: Medium, ranges: Iterable[Extent]) -> Iterator[Extent]:
                 yield Extent(first, behind - first)
 
 
-def loose_tables(medium: Medium, marks: Iterable[tuple[int, NDArray[np.uint16]]]) -> Iterator[LooseTable]:
-    """What looks like folders by the marks of sectors, (offset, marks) in order. Those that touch go on."""
+def loose_tables(
+    medium: Medium, marks: Iterable[tuple[int, NDArray[np.uint16]]], others: dict[str, array[int]]
+) -> Iterator[LooseTable]:
+    """What looks like folders by the marks of sectors, (offset, marks) in order. Those that touch go on. Sectors of
+    families whose metadata are no tables of folders come into `others`, by their bytes."""
     for family, run in _runs(marks):
-        yield LooseTable(family, run.offset, medium.read(*run))
+        if file_systems()[family].lives is None:
+            others.setdefault(family, array("q")).extend(range(run.offset, run.end, _SECTOR))
+        else:
+            yield LooseTable(family, run.offset, medium.read(*run))
 
 
 def _runs(marks: Iterable[tuple[int, NDArray[np.uint16]]]) -> Iterator[tuple[str, Extent]]:

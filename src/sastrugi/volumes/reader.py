@@ -23,11 +23,12 @@ class Times:
 @dataclass(frozen=True, slots=True)
 class Placement:
     """One way in which a file may lie (a deleted one: may have lain), and why this way. `far`: only its content can
-    bear it out."""
+    bear it out; `inside`: it stands inside of its own record, which is whole."""
 
     map: FileMap
     reason: str
     far: bool = False
+    inside: bool = False
 
     @property
     def extents(self) -> tuple[Extent, ...]:
@@ -110,6 +111,8 @@ class Volume(ABC):
     """What is wrong with the volume, in words; empty if nothing was noticed."""
     mountable: bool = True
     """Whether a system would mount it: not if what describes it had to be taken from a backup."""
+    told_by: str = ""
+    """Of a volume that is no more: what is left of it, in words."""
     tells_all_places: bool = False
     """Whether its records say of every cluster of a file where it lies, also after a deletion: nothing is guessed."""
 

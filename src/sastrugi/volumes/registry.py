@@ -32,6 +32,9 @@ if TYPE_CHECKING:
     SectorTest = Callable[[NDArray[np.uint8], NDArray[np.uint8]], NDArray[np.bool_]]
     Format = Callable[[RawImage, Extent, int, str, int, dt.datetime, Habits], VolumeWriter[Any]]
     """Of an image, a range of it, the cluster size, label, serial number, time and habits."""
+    Earlier = Callable[[Medium, Sequence[int], Sequence[Volume], Callable[[str, int], bool | None]], list[Volume]]
+    """Of a medium, the bytes at which marked sectors stand, the volumes of today, and a test whether a file of a name
+    can begin at a byte."""
 _USUAL_GRAIN = 2.0
 MORE = "SASTRUGI_FILE_SYSTEMS"
 """The environment variable that names packages of further file systems, commas between."""
@@ -87,9 +90,9 @@ class BootMark:
 class FileSystem:
     """One family of file systems. `open` reads a volume, if one is there; `boot` tells the sectors by which one is
     found. `peek` says what the bytes of one record tell (variant, bytes, byte of the first cluster, cluster size).
-    `metadata_sectors` tells sectors that can be parts of its folders, and `lives` how an earlier volume is worked out
-    from such: where there is neither, nothing is looked for. `mounts` are the system's ways to mount it, the best
-    first, `tools` the package its tools come in."""
+    `metadata_sectors` tells sectors that can be of its metadata; `lives` says how an earlier volume is worked out from
+    such where they are tables of folders, and `earlier` does it where they are something else. `mounts` are the
+    system's ways to mount it, the best first, `tools` the package its tools come in."""
 
     family: str
     title: str
@@ -99,6 +102,7 @@ class FileSystem:
     peek: Callable[[str, bytes, int, int], SeenRecord | None]
     metadata_sectors: SectorTest | None = None
     lives: LifeRules | None = None
+    earlier: Earlier | None = None
     mounts: tuple[tuple[str, ...], ...] = ()
     tools: str = ""
 

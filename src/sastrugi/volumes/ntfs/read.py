@@ -98,7 +98,7 @@ class RecordedFiles:
                 how = "inside of its record" if inside else "by its list of clusters"
                 yield Entry(
                     path, record.folder and not stream, deleted, place.size, times, record.where,
-                    (Placement(place, how),) if place.segments else (), sure, note, list(wrong), stream,
+                    (Placement(place, how, inside=inside),) if place.segments else (), sure, note, list(wrong), stream,
                     record.number | record.sequence << 48, damaged=bool(wrong) and not deleted,
                 )  # fmt: skip
 

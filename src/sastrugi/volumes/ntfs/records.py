@@ -81,6 +81,8 @@ class Attribute:
     unit: int = 0
     flags: int = 0
     whole: bool = True
+    cluster: int = 0
+    """Bytes of a cluster, as what is allocated to it tells; 0 if it does not."""
 
     def stored_inside(self) -> FileMap:
         """Where a part inside of its record stands."""
@@ -145,12 +147,15 @@ class Records:
         """Records as they stand on disk, shape (n, bytes), and the byte of the medium at which each stands. Of two with
         one number (where their headers tell it) the later one counts."""
         for record, base in dissected(blocks, positions, numbers, self.geometry):
-            if base:
-                self._extensions.append((base, record))
-                continue
-            there = self.by_number.get(record.number)
-            if numbers is None and there is not None and _rank(there) >= _rank(record):
-                continue
+            self.take(record, base)
+
+    def take(self, record: Record, base: int) -> None:
+        """One record; it extends the one that `base` refers to, if that is not 0."""
+        if base:
+            self._extensions.append((base, record))
+            return
+        there = self.by_number.get(record.number)
+        if there is None or _rank(there) < _rank(record):
             self.by_number[record.number] = record
 
     def join(self) -> None:
@@ -315,9 +320,12 @@ def _attribute(
         return None
     runs, whole = decode_runs(data[pairs:], geometry.clusters)
     whole &= sum(count for _, count in runs) == last + 1 - vcn or (last + 1) % (1 << 64) == vcn
+    allocated = int.from_bytes(data[40:48], "little")
+    cluster = allocated // (last + 1) if whole and not vcn and last + 1 and not allocated % (last + 1) else 0
     return Attribute(
-        kind, name, position, usa, start, size, min(valid, size), runs, vcn, 1 << unit if unit else 0, flags, whole
-    )
+        kind, name, position, usa, start, size, min(valid, size), runs, vcn, 1 << unit if unit else 0, flags, whole,
+        cluster if cluster & (cluster - 1) == 0 else 0,
+    )  # fmt: skip
 
 
 # -- where streams lie ------------------------------------------------------------------------------------------------
