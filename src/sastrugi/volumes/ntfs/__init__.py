@@ -6,17 +6,39 @@ those that are no more.
 
 from __future__ import annotations
 
+import datetime as dt
+from typing import Any
+
+from sastrugi.media.extents import Extent
+from sastrugi.media.raw import RawImage
 from sastrugi.volumes.boot_sectors import boots_in
 from sastrugi.volumes.ntfs.earlier import earlier_volumes
 from sastrugi.volumes.ntfs.peek import peek
 from sastrugi.volumes.ntfs.read import open_ntfs, starts
 from sastrugi.volumes.ntfs.records import record_sectors
-from sastrugi.volumes.registry import BootMark, FileSystem
+from sastrugi.volumes.ntfs.write import NtfsWriter, default_cluster, plan
+from sastrugi.volumes.registry import BootMark, FileSystem, Variant
+from sastrugi.volumes.writer import Habits, VolumeWriter
+
+_TIME_GRAIN = 1e-6
+"""Seconds; the volume keeps tenths of that."""
+
+
+def _format(
+    image: RawImage, where: Extent, cluster: int, label: str, serial: int, when: dt.datetime, habits: Habits
+) -> VolumeWriter[Any]:
+    geometry = plan(where.offset, where.length, cluster, image.sector, habits)
+    return NtfsWriter(image, geometry, label, serial, when, habits)
+
+
+def _mkfs(cluster: int, _sector: int, label: str) -> list[str]:
+    return ["mkntfs", "-F", "-Q", "-q", "-c", str(cluster), *(["-L", label] if label else [])]
+
 
 FILE_SYSTEM = FileSystem(
     family="ntfs",
     title="NTFS",
-    variants=(),
+    variants=(Variant("ntfs", "NTFS", 0x07, _TIME_GRAIN, default_cluster, _format, _mkfs),),
     open=open_ntfs,
     boot=BootMark(boots_in, starts),
     peek=peek,

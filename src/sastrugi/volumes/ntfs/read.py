@@ -81,6 +81,8 @@ class RecordedFiles:
     def _of_record(self, record: Record) -> Iterator[Entry]:
         deleted = self._all_deleted or not record.in_use
         times = _times(record.times)
+        if not record.names and not any(part.kind == DATA for part in record.parts):
+            return  # it was never used
         streams = [(name, *map_of(pieces, self.records.geometry), pieces) for name, pieces in record.streams()]
         if record.folder or not any(name == "" for name, *_ in streams):
             streams.insert(0, ("", FileMap(), [], []))
@@ -103,6 +105,13 @@ class RecordedFiles:
                 )  # fmt: skip
 
     # -- paths ------------------------------------------------------------------------------
+
+    def path_of(self, record: Record, stream: str) -> str:
+        """The path of a stream by the first of its file's names."""
+        names = record.own_names()
+        path = self._path(names[0], record)[0] if names else None
+        whole = "/".join(path or (f"record-{record.number}",))
+        return f"{whole}:{stream}" if stream else whole
 
     def _path(self, name: Name, record: Record) -> tuple[tuple[str, ...] | None, float, str]:
         """The path of a file by one of its names, how sure that is, and why; none for what is the volume's own."""
@@ -385,7 +394,10 @@ class NtfsVolume(Volume):
         for index in range(first // per_piece, -(-behind // per_piece)):
             bits = self._piece(index)
             lo, hi = max(first - index * per_piece, 0), min(behind - index * per_piece, per_piece)
-            own = np.unpackbits(bits[lo // 8 : -(-hi // 8)], bitorder="little")[lo % 8 : lo % 8 + hi - lo]
+            some = bits[lo // 8 : -(-hi // 8)]
+            if not some.strip(b"\0"):  # all free, as most that is asked for
+                continue
+            own = np.unpackbits(np.frombuffer(some, "u1"), bitorder="little")[lo % 8 : lo % 8 + hi - lo]
             edges = np.flatnonzero(np.diff(np.concatenate(([0], own, [0])).astype(np.int8)))
             for start, end in edges.reshape(-1, 2).tolist():
                 at, to = (g.at(index * per_piece + lo + n) for n in (start, end))
@@ -396,14 +408,14 @@ class NtfsVolume(Volume):
         if open_at >= 0:
             yield _cut(open_at, joined, part)
 
-    def _piece(self, index: int) -> np.ndarray[tuple[int], np.dtype[np.uint8]]:
+    def _piece(self, index: int) -> bytes:
         known = self._bits.get(index)
         if known is None:
             known = self._space_map.read(self._medium, index * _BITS_AT_ONCE, _BITS_AT_ONCE).ljust(_BITS_AT_ONCE, b"\0")
             if len(self._bits) > 64:
                 self._bits.clear()
             self._bits[index] = known
-        return np.frombuffer(known, "u1")
+        return known
 
     @cached_property
     def _space(self) -> OwnedSpace:
@@ -411,12 +423,13 @@ class NtfsVolume(Volume):
             (extent, "the volume's own tables" if what == "table" else "a folder", 0)
             for what, extent in self.own_extents()
         ]
-        for entry in self.entries():
-            if entry.deleted or entry.folder:
+        for record in self.files.records.by_number.values():
+            if not record.in_use or record.number < FIRST_FREE:
                 continue
-            stored = entry.map.stored
-            if stored and not any(own.offset <= stored[0].offset < own.end for own in entry.record):
-                owned += [(extent, entry.full_path[1:], entry.identity) for extent in stored]
+            for part in record.parts:
+                if part.runs and part.kind == DATA:
+                    path, identity = self.files.path_of(record, part.name), record.number | record.sequence << 48
+                    owned += [(extent, path, identity) for extent in self.geometry.extents(part.runs)]
         return OwnedSpace(self._used, owned)
 
     def conflicts(self, extents: tuple[Extent, ...]) -> list[Conflict]:

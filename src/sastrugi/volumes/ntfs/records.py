@@ -86,6 +86,8 @@ class Attribute:
 
     def stored_inside(self) -> FileMap:
         """Where a part inside of its record stands."""
+        if self.size and self.at % STRIDE + self.size <= STRIDE - 2:
+            return FileMap((Segment(self.size, (Extent(self.record + self.at, self.size),)),))
         return FileMap.of(stored_at(0, self.record, self.usa, self.at, self.size))
 
 
@@ -127,12 +129,15 @@ class Record:
 
     def pieces(self, kind: int) -> Iterator[tuple[str, list[Attribute]]]:
         """The pieces of each part of a kind, by its name."""
+        found = [part for part in self.parts if part.kind == kind]
+        if len(found) == 1:
+            yield found[0].name, found
+            return
         by_name: defaultdict[str, list[Attribute]] = defaultdict(list)
-        for part in self.parts:
-            if part.kind == kind:
-                by_name[part.name].append(part)
-        for name, found in sorted(by_name.items()):
-            yield name, sorted(found, key=lambda part: part.vcn)
+        for part in found:
+            by_name[part.name].append(part)
+        for name, pieces in sorted(by_name.items()):
+            yield name, sorted(pieces, key=lambda part: part.vcn)
 
 
 class Records:
@@ -336,6 +341,10 @@ def map_of(pieces: list[Attribute], geometry: Geometry) -> tuple[FileMap, list[s
     first = pieces[0]
     if first.runs is None:
         return first.stored_inside(), []
+    if len(first.runs) == 1 == len(pieces) and 0 < first.size == first.valid and not first.flags:  # as nearly all are
+        ((start, count),) = first.runs
+        if start >= 0 and first.size <= count * geometry.cluster and first.whole and not first.vcn:
+            return FileMap((Segment(first.size, (Extent(geometry.at(start), first.size),)),)), []
     notes: list[str] = []
     runs: list[tuple[int, int]] = []
     at = 0

@@ -1,0 +1,334 @@
+"""A file as its records are written: its attributes in order, and what has no room in extension records."""
+
+from __future__ import annotations
+
+import datetime as dt
+from collections.abc import Callable, Iterator
+from dataclasses import dataclass, field
+
+import numpy as np
+
+from sastrugi.errors import VolumeError
+from sastrugi.volumes.ntfs.index import Index
+from sastrugi.volumes.ntfs.layout import (
+    ATTRIBUTE_LIST,
+    BITMAP,
+    COMPRESSED,
+    DATA,
+    END,
+    FILE_FOLDER,
+    FILE_MAGIC,
+    FILE_NAME,
+    FOLDER_INDEX,
+    IN_USE,
+    INDEX_ALLOCATION,
+    INDEX_ROOT,
+    INFORMATION,
+    IS_FOLDER,
+    NAME,
+    RECORD,
+    SPARSE,
+    STANDARD_INFORMATION,
+    STRIDE,
+    USA_AT,
+    Runs,
+    encode_runs,
+    to_ticks,
+    with_fixups,
+)
+
+FILE_NAME_COLLATION = 1
+UNIT = 16
+"""Clusters of a unit that is packed."""
+ARCHIVE = 0x20
+_HEAD, _HEAD_ELSEWHERE, _HEAD_UNITS = 24, 64, 72
+_LIST_ENTRY = 26
+_MOST_INSTANCES = 1 << 10
+_MOST_LISTED = 20
+"""Extension records of one file: their list must have room in the base record."""
+
+
+@dataclass(slots=True)
+class Stream:
+    """A part of a file: bytes in the record (`inside`), or clusters. `space` are those allocated, in clusters with holes;
+    `unit` is not 0 where units of it are packed; `sparse` where it may have holes."""
+
+    size: int = 0
+    valid: int = 0
+    inside: bytes | None = None
+    runs: Runs = field(default_factory=list)
+    unit: int = 0
+    sparse: bool = False
+
+    @property
+    def stored(self) -> Runs:
+        return [run for run in self.runs if run[0] >= 0]
+
+
+@dataclass(slots=True)
+class Named:
+    """A name: where, what, and in which space."""
+
+    parent: int
+    text: str
+    space: int
+
+
+@dataclass(slots=True, eq=False)
+class FileState:
+    """A file on a volume being written."""
+
+    number: int
+    sequence: int
+    folder: bool
+    created: dt.datetime
+    modified: dt.datetime
+    changed: dt.datetime
+    accessed: dt.datetime
+    attributes: int = 0
+    names: list[Named] = field(default_factory=list)
+    streams: dict[str, Stream] = field(default_factory=dict)
+    index: Index | None = None
+    """Of a folder: its names,"""
+    blocks: Stream = field(default_factory=Stream)
+    """… and where the index's blocks stand."""
+    more: list[tuple[int, str, bytes]] = field(default_factory=list)
+    """Further attributes inside of the record: (kind, name, value)."""
+    views: list[tuple[str, int, Index]] = field(default_factory=list)
+    """Further indexes, small ones: (name, collation, index)."""
+    extensions: list[tuple[int, int]] = field(default_factory=list)
+    """Number and sequence of its extension records."""
+    outside: list[tuple[int, str, Stream]] = field(default_factory=list)
+    """Further attributes on clusters."""
+    security: int = 0x100
+    usn: int = 0
+    cluster: int = 4096
+
+    @property
+    def reference(self) -> int:
+        return self.number | self.sequence << 48
+
+    @property
+    def links(self) -> int:
+        return len(self.names)
+
+
+@dataclass(slots=True)
+class _Part:
+    """An attribute to be written. `cut` makes pieces of one whose runs have no room together."""
+
+    kind: int
+    name: str
+    data: bytes
+    first: int = 0
+    stream: Stream | None = None
+
+
+def pack_name(state: FileState, name: Named) -> bytes:
+    """The value of a name: also what an index has as its key."""
+    value = np.zeros((), FILE_NAME)
+    text = name.text.encode("utf-16-le", "surrogatepass")
+    value["parent"], value["length"], value["space"] = name.parent, len(text) // 2, name.space
+    for key in ("created", "modified", "changed", "accessed"):
+        value[key] = to_ticks(getattr(state, key))
+    main = state.streams.get("")
+    if main is not None:
+        value["size"] = main.size
+        inside = main.inside is not None
+        value["allocated"] = -(-main.size // 8) * 8 if inside else state.cluster * sum(n for _, n in main.stored)
+    value["flags"] = file_flags(state) | (FILE_FOLDER if state.folder else 0)
+    return value.tobytes() + text
+
+
+def file_flags(state: FileState) -> int:
+    main = state.streams.get("")
+    flags = state.attributes | (0 if state.folder or (state.attributes & 6 and state.number < 24) else ARCHIVE)
+    if main is not None and main.unit:
+        flags |= 0x800
+    if main is not None and main.sparse:
+        flags |= 0x200
+    return flags
+
+
+def inside_attribute(kind: int, name: str, value: bytes, instance: int, indexed: bool = False) -> bytes:
+    """An attribute inside of its record."""
+    text = name.encode("utf-16-le")
+    at = -(-(_HEAD + len(text)) // 8) * 8
+    length = -(-(at + len(value)) // 8) * 8
+    head = kind.to_bytes(4, "little") + length.to_bytes(4, "little") + bytes([0, len(text) // 2])
+    head += _HEAD.to_bytes(2, "little") + bytes(2) + instance.to_bytes(2, "little")
+    head += len(value).to_bytes(4, "little") + at.to_bytes(2, "little") + bytes([1 if indexed else 0, 0])
+    return ((head + text).ljust(at, b"\0") + value).ljust(length, b"\0")
+
+
+def outside_attribute(
+    kind: int, name: str, stream: Stream, runs: Runs, first: int, cluster: int, instance: int
+) -> bytes:
+    """An attribute on clusters, or a piece of one that begins with cluster `first` of it."""
+    text, pairs = name.encode("utf-16-le"), encode_runs(runs)
+    spread = (stream.unit or stream.sparse) and not first
+    name_at = _HEAD_UNITS if spread else _HEAD_ELSEWHERE
+    at = -(-(name_at + len(text)) // 8) * 8
+    length = -(-(at + len(pairs)) // 8) * 8
+    flags = (COMPRESSED if stream.unit else 0) | (SPARSE if stream.sparse else 0)
+    count = sum(number for _, number in runs)
+    allocated = sum(number for _, number in stream.runs) * cluster
+    head = kind.to_bytes(4, "little") + length.to_bytes(4, "little") + bytes([1, len(text) // 2])
+    head += name_at.to_bytes(2, "little") + flags.to_bytes(2, "little") + instance.to_bytes(2, "little")
+    head += first.to_bytes(8, "little") + ((first + count - 1) % (1 << 64)).to_bytes(8, "little")
+    head += at.to_bytes(2, "little") + bytes([4 if stream.unit or stream.sparse else 0]) + bytes(5)
+    sizes = (allocated, stream.size, stream.valid) if not first else (0, 0, 0)
+    head += b"".join(size.to_bytes(8, "little") for size in sizes)
+    if spread:
+        head += (sum(number for _, number in stream.stored) * cluster).to_bytes(8, "little")
+    return ((head + text).ljust(at, b"\0") + pairs).ljust(length, b"\0")
+
+
+class RecordPacker:
+    """Makes the records of files. `take_record` gives out one for an extension, `release` takes one back."""
+
+    def __init__(
+        self, size: int, cluster: int, take_record: Callable[[], tuple[int, int]], release: Callable[[int], None]
+    ) -> None:
+        self.size, self._cluster = size, cluster
+        self._take, self._release = take_record, release
+        usa = 2 * (size // STRIDE + 1)
+        self.first = -(-(USA_AT + usa) // 8) * 8
+        self.room = size - self.first - 8
+        """Bytes of a record for attributes."""
+
+    def records(self, state: FileState) -> list[tuple[int, int, int, bytes]]:
+        """(number, sequence, the base's reference or 0, attributes) of all records of a file, the base first."""
+        parts = list(self._parts(state))
+        count = sum(len(part.data) for part in parts)
+        if count <= self.room:
+            while state.extensions:
+                self._release(state.extensions.pop()[0])
+            return [(state.number, state.sequence, 0, _joined(parts))]
+        return self._spread(state, parts)
+
+    def _parts(self, state: FileState) -> Iterator[_Part]:
+        info = np.zeros((), INFORMATION)
+        for key in ("created", "modified", "changed", "accessed"):
+            info[key] = to_ticks(getattr(state, key))
+        info["flags"], info["security"], info["usn"] = file_flags(state), state.security, state.usn
+        found = [_Part(STANDARD_INFORMATION, "", inside_attribute(STANDARD_INFORMATION, "", info.tobytes(), 0))]
+        for name in state.names:
+            found.append(_Part(NAME, "", inside_attribute(NAME, "", pack_name(state, name), 0, True)))
+        for kind, text, value in state.more:
+            found.append(_Part(kind, text, inside_attribute(kind, text, value, 0)))
+        for text, stream in sorted(state.streams.items()):
+            found.append(self._of_stream(DATA, text, stream))
+        for kind, text, stream in state.outside:
+            found.append(self._of_stream(kind, text, stream))
+        if state.index is not None:
+            value = state.index.root_value(NAME, FILE_NAME_COLLATION, self._per_block(state.index))
+            found.append(_Part(INDEX_ROOT, FOLDER_INDEX, inside_attribute(INDEX_ROOT, FOLDER_INDEX, value, 0)))
+            if state.index.length:
+                found.append(self._of_stream(INDEX_ALLOCATION, FOLDER_INDEX, state.blocks))
+                bits = np.packbits(state.index.in_use(), bitorder="little").tobytes()
+                bits = bits.ljust(-(-len(bits) // 8) * 8, b"\0")
+                found.append(_Part(BITMAP, FOLDER_INDEX, inside_attribute(BITMAP, FOLDER_INDEX, bits, 0)))
+        for text, collation, view in state.views:
+            value = view.root_value(0, collation, self._per_block(view))
+            found.append(_Part(INDEX_ROOT, text, inside_attribute(INDEX_ROOT, text, value, 0)))
+        yield from sorted(found, key=lambda part: (part.kind, part.name))
+
+    def _per_block(self, index: Index) -> int:
+        """Clusters of a block of an index; of larger clusters units of 512 bytes."""
+        return index.size // self._cluster if self._cluster <= index.size else index.size // STRIDE
+
+    def _of_stream(self, kind: int, name: str, stream: Stream) -> _Part:
+        if stream.inside is not None:
+            return _Part(kind, name, inside_attribute(kind, name, stream.inside, 0))
+        data = outside_attribute(kind, name, stream, stream.runs, 0, self._cluster, 0)
+        return _Part(kind, name, data, stream=stream)
+
+    def _spread(self, state: FileState, parts: list[_Part]) -> list[tuple[int, int, int, bytes]]:
+        """Parts that need not be in the base record into others, cut where they have no room in one."""
+        kept = [part for part in parts if part.kind in (STANDARD_INFORMATION, INDEX_ROOT)]
+        moved = [part for part in parts if part.kind not in (STANDARD_INFORMATION, INDEX_ROOT)]
+        while moved and self._list_size(parts) + sum(len(one.data) for one in (*kept, moved[0])) <= self.room // 2:
+            kept.append(moved.pop(0))
+        pieces: list[list[_Part]] = [[]]
+        room = self.room
+        for part in moved:
+            for piece in self._pieces(part):
+                if len(piece.data) > room:
+                    pieces.append([])
+                    room = self.room
+                pieces[-1].append(piece)
+                room -= len(piece.data)
+        pieces = [those for those in pieces if those]
+        if len(pieces) > _MOST_LISTED or any(len(one.data) > self.room for those in pieces for one in those):
+            raise VolumeError(f"record {state.number}: its attributes have no room in {_MOST_LISTED} records")
+        while len(state.extensions) < len(pieces):
+            state.extensions.append(self._take())
+        while len(state.extensions) > len(pieces):
+            self._release(state.extensions.pop()[0])
+        kept.sort(key=lambda part: (part.kind, part.name))
+        listed: list[tuple[_Part, int, int]] = [(part, state.reference, n) for n, part in enumerate(kept)]
+        out: list[tuple[int, int, int, bytes]] = []
+        for (number, sequence), those in zip(state.extensions, pieces, strict=True):
+            listed += [(part, number | sequence << 48, n) for n, part in enumerate(those)]
+            out.append((number, sequence, state.reference, _joined(those)))
+        listed.sort(key=lambda item: (item[0].kind, item[0].name, item[0].first))
+        value = b"".join(
+            _list_entry(part, reference, n + (1 if reference == state.reference and part.kind > ATTRIBUTE_LIST else 0))
+            for part, reference, n in listed
+        )
+        kept.append(_Part(ATTRIBUTE_LIST, "", inside_attribute(ATTRIBUTE_LIST, "", value, 0)))
+        kept.sort(key=lambda part: (part.kind, part.name))
+        if sum(len(part.data) for part in kept) > self.room:
+            raise VolumeError(f"record {state.number}: the list of its attributes has no room in it")
+        return [(state.number, state.sequence, 0, _joined(kept)), *out]
+
+    @staticmethod
+    def _list_size(parts: list[_Part]) -> int:
+        return _HEAD + sum(-(-(_LIST_ENTRY + 2 * len(part.name)) // 8) * 8 for part in parts) + 8 * _LIST_ENTRY
+
+    def _pieces(self, part: _Part) -> Iterator[_Part]:
+        """A part, or pieces of it that each have room in a record."""
+        if part.stream is None or len(part.data) <= self.room:
+            yield part
+            return
+        runs, first = list(part.stream.runs), 0
+        while runs:
+            count = len(runs)
+            while True:
+                data = outside_attribute(part.kind, part.name, part.stream, runs[:count], first, self._cluster, 0)
+                if len(data) <= self.room or count == 1:
+                    break
+                count = max(count * self.room // (len(data) + 8), 1)
+            yield _Part(part.kind, part.name, data, first, part.stream)
+            first += sum(number for _, number in runs[:count])
+            runs = runs[count:]
+
+    def packed(self, number: int, sequence: int, base: int, attributes: bytes, state: FileState, fixup: int) -> bytes:
+        """A record as it stands on disk."""
+        head = np.zeros((), RECORD)
+        head["magic"], head["usa"] = int.from_bytes(FILE_MAGIC, "little"), USA_AT
+        head["usa_count"], head["sequence"] = self.size // STRIDE + 1, sequence
+        head["links"] = 0 if base else state.links
+        head["attributes"], head["flags"] = self.first, IN_USE | (IS_FOLDER if state.folder and not base else 0)
+        head["used"], head["allocated"] = self.first + len(attributes), self.size
+        head["base"], head["number"] = base, number
+        head["next"] = _MOST_INSTANCES
+        data = head.tobytes().ljust(self.first, b"\0") + attributes
+        return with_fixups(data.ljust(self.size, b"\0"), fixup)
+
+
+def _joined(parts: list[_Part]) -> bytes:
+    """Attributes one behind the other, each with its own number."""
+    out = bytearray()
+    for n, part in enumerate(parts):
+        out += part.data[:14] + n.to_bytes(2, "little") + part.data[16:]
+    return bytes(out) + END.to_bytes(4, "little") + bytes(4)
+
+
+def _list_entry(part: _Part, reference: int, instance: int) -> bytes:
+    text = part.name.encode("utf-16-le")
+    length = -(-(_LIST_ENTRY + len(text)) // 8) * 8
+    out = part.kind.to_bytes(4, "little") + length.to_bytes(2, "little") + bytes([len(text) // 2, _LIST_ENTRY])
+    out += part.first.to_bytes(8, "little") + reference.to_bytes(8, "little") + instance.to_bytes(2, "little")
+    return (out + text).ljust(length, b"\0")
