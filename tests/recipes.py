@@ -12,6 +12,7 @@ FILE_SYSTEMS = {
     "fat16": ("8 MiB", "512 B"),
     "fat32": ("36 MiB", "512 B"),
     "exfat": ("8 MiB", "1 KiB"),
+    "ntfs": ("8 MiB", "1 KiB"),
 }
 if "drift" in variant_names():  # the file system of tests/driftfs, where it is asked for
     FILE_SYSTEMS["drift"] = ("8 MiB", "1 KiB")

@@ -6,28 +6,17 @@ nothing that its next run stumbles over, and what comes out in the end is what c
 
 from __future__ import annotations
 
-import errno
-import importlib
-import logging
-import os
 import shutil
-import signal
-import sys
-import traceback
 from dataclasses import dataclass, replace
+from functools import cache
 from pathlib import Path
-from typing import Any
 
 import pytest
 
-from sastrugi import cli
 from sastrugi.recovery.scan_file import ScanFile
-from tests.conftest import Program
+from tests.conftest import Program, program_path
+from tests.warm import Fault, WarmProgram
 
-CHANGES = {
-    "os.rename", "os.remove", "os.mkdir", "os.rmdir", "os.link", "os.symlink", "os.truncate", "os.chmod", "sqlite3.connect",
-}  # fmt: skip
-LIBRARIES = ("matplotlib.pyplot", "pandas", "scipy.stats", "PIL.Image", "av", "sqlalchemy", "sastrugi.report.page")
 PLACES = 4
 RECIPE = """recipe = 1
 name = "faults"
@@ -64,9 +53,7 @@ GOES_ON = {"scan", "extract", "capture", "campaign"}
 
 @pytest.fixture(scope="module")
 def given(sastrugi: Program, tmp_path_factory: pytest.TempPathFactory) -> Path:
-    """What the commands work on; and every module, ready for the forks."""
-    for module in (*(f"sastrugi.cli.{name}" for name in cli.COMMANDS), *LIBRARIES):
-        importlib.import_module(module)
+    """What the commands work on."""
     here = tmp_path_factory.mktemp("given")
     (here / "faults.toml").write_text(RECIPE)
     (here / "before.toml").write_text("".join(line for line in RECIPE.splitlines(True) if "delete" not in line))
@@ -93,62 +80,22 @@ class Ended:
 
 
 def run(words: str, folder: Path, at: int = 0, how: str = "") -> Ended:
-    """A command, in a copy of what is given; the fault comes at its `at`-th change. It runs in a fork of this process,
-    which has all modules ready."""
-    beside = folder.parent / f"{folder.name}.told"
-    beside.mkdir(exist_ok=True)
-    child = os.fork()
-    if not child:
-        code = 70
-        try:
-            os.chdir(folder)
-            for number, name in ((1, "out"), (2, "err")):
-                os.dup2(os.open(beside / name, os.O_WRONLY | os.O_CREAT | os.O_TRUNC), number)
-            sys.stdout, sys.stderr = os.fdopen(1, "w", closefd=False), os.fdopen(2, "w", closefd=False)
-            logging.getLogger().handlers.clear()
-            sys.argv = ["sastrugi", *words.split()]
-            _watch(str(folder), at, how, os.open(beside / "changes", os.O_WRONLY | os.O_CREAT | os.O_TRUNC))
-            cli.main()
-            code = 0
-        except SystemExit as left:
-            code = left.code if isinstance(left.code, int) else 0
-        except BaseException:
-            traceback.print_exc()
-        finally:
-            sys.stderr.flush()
-            os._exit(code)
-    status = os.waitpid(child, 0)[1]
-    return Ended(
-        os.waitstatus_to_exitcode(status), (beside / "err").read_text(), (beside / "changes").read_text().split()
-    )
+    """A command, in a copy of what is given; the fault comes at its `at`-th change."""
+    told = folder.parent / f"{folder.name}.told"
+    told.mkdir(exist_ok=True)
+    code, _, err = _program().run(words.split(), folder, told, Fault(str(folder), at, how))
+    return Ended(code, err, (told / "changes").read_text().split())
+
+
+@cache
+def _program() -> WarmProgram:
+    return WarmProgram(program_path())
 
 
 def once_more(command: str, folder: Path) -> Ended:
     """The command again, without a fault; where it asks for that, to go on."""
     ended = run(command, folder)
     return run(f"{command} --go-on", folder) if ended.code == 2 and "--go-on" in ended.err else ended
-
-
-def _watch(below: str, at: int, how: str, log: int) -> None:
-    """From here on, each change of a file below a folder is written down, and the `at`-th is refused, or the process
-    ended there."""
-    seen = 0
-
-    def hook(event: str, args: tuple[Any, ...]) -> None:
-        nonlocal seen
-        opened = event == "open" and isinstance(args[2], int) and args[2] & (os.O_WRONLY | os.O_RDWR)
-        if not (opened or event in CHANGES) or not isinstance(args[0], str | bytes | os.PathLike):
-            return
-        if not str(Path.cwd() / os.fsdecode(args[0])).startswith(below):
-            return
-        os.write(log, f"{event}\n".encode())
-        seen += 1
-        if seen == at and how == "kill":
-            os.kill(os.getpid(), signal.SIGKILL)
-        if seen == at and event != "sqlite3.connect":  # that has errors of its own
-            raise OSError(errno.ENOSPC, os.strerror(errno.ENOSPC), args[0])
-
-    sys.addaudithook(hook)
 
 
 def content(path: Path) -> object:

@@ -6,19 +6,42 @@ is the program that is tested; only what Python needs to read modules, some thou
 
 from __future__ import annotations
 
+import errno
 import json
 import os
 import runpy
+import signal
 import socket
 import subprocess
 import sys
 from importlib import import_module
 from pathlib import Path
-from typing import Any
+from typing import Any, NamedTuple
 
-READY = ("numpy", "scipy.optimize", "matplotlib.figure", "PIL.Image", "jinja2", "sqlalchemy", "rich.table")
+CHANGES = {
+    "os.rename", "os.remove", "os.mkdir", "os.rmdir", "os.link", "os.symlink", "os.truncate", "os.chmod", "sqlite3.connect",
+}  # fmt: skip
+READY = (
+    "numpy",
+    "scipy.optimize",
+    "matplotlib.figure",
+    "PIL.Image",
+    "jinja2",
+    "sqlalchemy",
+    "rich.table",
+    "sastrugi.report.page",
+)
 """What the program's commands import when they need it. Nothing here starts threads."""
 _LONGEST = 300
+
+
+class Fault(NamedTuple):
+    """A fault of the system: the `at`-th change that a call makes below a folder is refused, or the call is killed there
+    (`how`: "refuse" or "kill"). All changes are told in the file `changes`."""
+
+    below: str
+    at: int
+    how: str
 
 
 class WarmProgram:
@@ -28,9 +51,9 @@ class WarmProgram:
         self._script = script
         self._server: subprocess.Popen[bytes] | None = None
 
-    def run(self, words: list[str], cwd: Path, told: Path) -> tuple[int, str, str]:
+    def run(self, words: list[str], cwd: Path, told: Path, fault: Fault | None = None) -> tuple[int, str, str]:
         """(exit status, stdout, stderr) of a call; `told` is a folder for what it prints."""
-        request = {"words": words, "cwd": str(cwd), "environ": dict(os.environ), "told": str(told)}
+        request = {"words": words, "cwd": str(cwd), "environ": dict(os.environ), "told": str(told), "fault": fault}
         if self._server is None:
             ours, theirs = socket.socketpair()
             command = [sys.executable, "-m", "tests.warm", str(theirs.fileno()), self._script]
@@ -81,7 +104,31 @@ def _become(request: dict[str, Any], script: str) -> None:
     sys.stderr = os.fdopen(2, "w", encoding="utf-8", errors="backslashreplace", buffering=1, closefd=False)
     sys.__stdout__, sys.__stderr__ = sys.stdout, sys.stderr  # type: ignore[misc]
     sys.argv = [script, *request["words"]]
+    if request["fault"]:
+        _watch(Fault(*request["fault"]), os.open(told / "changes", os.O_WRONLY | os.O_CREAT | os.O_TRUNC))
     runpy.run_path(script, run_name="__main__")
+
+
+def _watch(fault: Fault, log: int) -> None:
+    """From here on, each change of a file below a folder is written down, and the `at`-th is refused, or the process
+    ended there."""
+    seen = 0
+
+    def hook(event: str, args: tuple[Any, ...]) -> None:
+        nonlocal seen
+        opened = event == "open" and isinstance(args[2], int) and args[2] & (os.O_WRONLY | os.O_RDWR)
+        if not (opened or event in CHANGES) or not isinstance(args[0], str | bytes | os.PathLike):
+            return
+        if not str(Path.cwd() / os.fsdecode(args[0])).startswith(fault.below):
+            return
+        os.write(log, f"{event}\n".encode())
+        seen += 1
+        if seen == fault.at and fault.how == "kill":
+            os.kill(os.getpid(), signal.SIGKILL)
+        if seen == fault.at and event != "sqlite3.connect":  # that has errors of its own
+            raise OSError(errno.ENOSPC, os.strerror(errno.ENOSPC), args[0])
+
+    sys.addaudithook(hook)
 
 
 if __name__ == "__main__":

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import zlib
-from collections.abc import Iterable, Iterator
+from collections.abc import Iterable, Iterator, Sequence
 from functools import cached_property
 
 import numpy as np
@@ -261,7 +261,7 @@ def _inside(part: Extent, whole: Extent) -> bool:
     return whole.offset <= part.offset and part.end <= whole.end
 
 
-def peek(_variant: str, data: bytes, first: int, _unit: int) -> SeenRecord | None:
+def peek(_variant: str, data: bytes, _where: Sequence[Extent], first: int, _unit: int) -> SeenRecord | None:
     """An entry and the inode behind it."""
     if len(data) != DIRENT_SIZE + INODE_SIZE:
         return None

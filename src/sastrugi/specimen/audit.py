@@ -188,7 +188,8 @@ def _records(specimen: Specimen, progress: Progress) -> Check:
     progress.start("records", len(files), "files")
     for n, file in enumerate(files, 1):
         life = lives[file.volume, file.life]
-        seen = peek_record(life.file_system, specimen.medium.read_extents(file.record), life.data, life.cluster)
+        data = specimen.medium.read_extents(file.record)
+        seen = peek_record(life.file_system, data, file.record, life.data, life.cluster)
         if seen is None or (file.ceiling.placed == "whole" and seen.size != file.size):
             faults.append(f"{file.path}: the books say that its record stands, a look does not find it")
         elif file.ceiling.placed != "hint" and file.map.start not in (None, seen.start):

@@ -2,15 +2,18 @@
 
 from __future__ import annotations
 
+from collections.abc import Sequence
+
+from sastrugi.media.extents import Extent
 from sastrugi.volumes._fat_family.names import LOST
 from sastrugi.volumes.registry import SeenRecord, family_of
 
 
-def peek_record(file_system: str, data: bytes, first: int, cluster: int) -> SeenRecord | None:
-    """The record that `data` holds, live or deleted; None if there is none any more. `first` is the byte at which the
-    volume's clusters begin. A name may begin with LOST where a character is lost."""
+def peek_record(file_system: str, data: bytes, where: Sequence[Extent], first: int, cluster: int) -> SeenRecord | None:
+    """The record that `data` holds, live or deleted; None if there is none any more. `where` that stands; `first` is
+    the byte at which the volume's clusters begin. A name may begin with LOST where a character is lost."""
     family = family_of(file_system)
-    return family.peek(file_system, data, first, cluster) if family else None
+    return family.peek(file_system, data, where, first, cluster) if family else None
 
 
 def names_match(seen: str, name: str) -> bool:

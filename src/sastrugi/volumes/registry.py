@@ -89,7 +89,8 @@ class BootMark:
 @dataclass(frozen=True, slots=True)
 class FileSystem:
     """One family of file systems. `open` reads a volume, if one is there; `boot` tells the sectors by which one is
-    found. `peek` says what the bytes of one record tell (variant, bytes, byte of the first cluster, cluster size).
+    found. `peek` says what the bytes of one record tell (variant, bytes, where they stand, byte of the first
+    cluster, cluster size).
     `metadata_sectors` tells sectors that can be of its metadata; `lives` says how an earlier volume is worked out from
     such where they are tables of folders, and `earlier` does it where they are something else. `mounts` are the
     system's ways to mount it, the best first, `tools` the package its tools come in."""
@@ -99,7 +100,7 @@ class FileSystem:
     variants: tuple[Variant, ...]
     open: Callable[[Medium, Extent], Volume | None]
     boot: BootMark
-    peek: Callable[[str, bytes, int, int], SeenRecord | None]
+    peek: Callable[[str, bytes, Sequence[Extent], int, int], SeenRecord | None]
     metadata_sectors: SectorTest | None = None
     lives: LifeRules | None = None
     earlier: Earlier | None = None

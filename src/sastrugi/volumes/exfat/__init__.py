@@ -6,6 +6,7 @@
 from __future__ import annotations
 
 import datetime as dt
+from collections.abc import Sequence
 from typing import Any
 
 from sastrugi.media.extents import Extent
@@ -33,7 +34,7 @@ def _mkfs(cluster: int, _sector: int, label: str) -> list[str]:
     return ["mkfs.exfat", "-c", str(cluster), *(["-L", label] if label else [])]
 
 
-def _peek(_variant: str, data: bytes, first: int, cluster: int) -> SeenRecord | None:
+def _peek(_variant: str, data: bytes, _where: Sequence[Extent], first: int, cluster: int) -> SeenRecord | None:
     seen = parse_set(data)
     return SeenRecord(seen.name, seen.size, first + (seen.cluster - 2) * cluster) if seen else None
 

@@ -6,6 +6,7 @@
 from __future__ import annotations
 
 import datetime as dt
+from collections.abc import Sequence
 from functools import partial
 from typing import Any
 
@@ -40,7 +41,7 @@ def _mkfs(bits: int, cluster: int, sector: int, label: str) -> list[str]:
     return ["mkfs.fat", "-I", "-F", str(bits), "-s", str(cluster // sector), "-S", str(sector), *named]
 
 
-def _peek(variant: str, data: bytes, first: int, cluster: int) -> SeenRecord | None:
+def _peek(variant: str, data: bytes, _where: Sequence[Extent], first: int, cluster: int) -> SeenRecord | None:
     width = int(variant.removeprefix("fat"))
     found = parse_table(data, width)
     if not found or found[-1].position + found[-1].length != len(data):

@@ -50,8 +50,8 @@ _MOST_LISTED = 20
 
 @dataclass(slots=True)
 class Stream:
-    """A part of a file: bytes in the record (`inside`), or clusters. `space` are those allocated, in clusters with holes;
-    `unit` is not 0 where units of it are packed; `sparse` where it may have holes."""
+    """A part of a file: bytes in the record (`inside`), or clusters. `unit` is not 0 where units of it are packed,
+    `sparse` tells that it may have holes."""
 
     size: int = 0
     valid: int = 0

@@ -206,6 +206,7 @@ class NtfsVolume(Volume):
                 table = self._table_of(found)
                 if table.size >= g.record:
                     self.health += [note] if note else []
+                    self.mountable &= not note
                     return table
         self.mountable = False
         self.health.append("the first record of $MFT and its copy are damaged: its records were read from its start on")
@@ -419,18 +420,18 @@ class NtfsVolume(Volume):
 
     @cached_property
     def _space(self) -> OwnedSpace:
-        owned = [
-            (extent, "the volume's own tables" if what == "table" else "a folder", 0)
-            for what, extent in self.own_extents()
-        ]
+        owned: list[tuple[Extent, str, int]] = []
         for record in self.files.records.by_number.values():
             if not record.in_use or record.number < FIRST_FREE:
                 continue
             for part in record.parts:
-                if part.runs and part.kind == DATA:
+                if part.kind == DATA and (part.runs or part.size):
                     path, identity = self.files.path_of(record, part.name), record.number | record.sequence << 48
-                    owned += [(extent, path, identity) for extent in self.geometry.extents(part.runs)]
-        return OwnedSpace(self._used, owned)
+                    own = self.geometry.extents(part.runs) if part.runs else part.stored_inside().stored
+                    owned += [(extent, path, identity) for extent in own]
+        names = {"table": "the volume's own tables", "folder": "a folder"}
+        elsewhere = [(extent, names[what], 0) for what, extent in self.own_extents()]
+        return OwnedSpace(self._used, [*owned, *elsewhere])
 
     def conflicts(self, extents: tuple[Extent, ...]) -> list[Conflict]:
         return self._space.conflicts(extents)

@@ -14,7 +14,8 @@ _DEFINITIONS = (
     ("$SECURITY_DESCRIPTOR", 0x50, 0x80, 0, -1), ("$VOLUME_NAME", 0x60, 0x40, 2, 0x100),
     ("$VOLUME_INFORMATION", 0x70, 0x40, 0xC, 0xC), ("$DATA", 0x80, 0, 0, -1), ("$INDEX_ROOT", 0x90, 0x40, 0, -1),
     ("$INDEX_ALLOCATION", 0xA0, 0x80, 0, -1), ("$BITMAP", 0xB0, 0x80, 0, -1), ("$REPARSE_POINT", 0xC0, 0x80, 0, 0x4000),
-    ("$EA_INFORMATION", 0xD0, 0x40, 8, 8), ("$EA", 0xE0, 0, 0, 0x10000), ("$LOGGED_UTILITY_STREAM", 0x100, 0x80, 0, 0x10000),
+    ("$EA_INFORMATION", 0xD0, 0x40, 8, 8), ("$EA", 0xE0, 0, 0, 0x10000),
+    ("$LOGGED_UTILITY_STREAM", 0x100, 0x80, 0, 0x10000),
 )  # fmt: skip
 """Name, type, flags (indexable, resident, may be outside), least and greatest size."""
 _DEFINITION = np.dtype(

@@ -140,9 +140,10 @@ class NtfsWriter(VolumeWriter[NtfsNode]):
         self._system: dict[str, FileState] = {}
         boot = self._fixed(0, _BOOT_BYTES)
         bitmap_bytes = -(-g.clusters // 64) * 8
-        mirror_bytes = max(_MIRRORED * g.record, g.cluster)
-        mirror = self._fixed(g.mirror, mirror_bytes)
-        table = self._fixed(g.mft, max(_BATCH * g.record, g.cluster))
+        self._mirrored = max(_MIRRORED, g.cluster // g.record)  # a whole cluster, as the drivers want it
+        first_records = max(_BATCH, self._mirrored)
+        mirror = self._fixed(g.mirror, self._mirrored * g.record)
+        table = self._fixed(g.mft, first_records * g.record)
         zone = g.mft + self.clusters_for(self.data.length // 8)
         self.clusters.last = min(zone, g.clusters // 4) + table.runs[0][1]
         log = self._claimed(_log_size(self.where.length))
@@ -160,9 +161,9 @@ class NtfsWriter(VolumeWriter[NtfsNode]):
         nothing = Stream(inside=b"")
         self._table = table
         table.size = table.valid = 0
-        self._make_records(_BATCH)
+        self._make_records(first_records)
         version = bytes(8) + bytes([3, 1, 0, 0])
-        files = (
+        files: tuple[tuple[str, dict[str, Stream]], ...] = (
             ("$MFT", {"": table}), ("$MFTMirr", {"": mirror}), ("$LogFile", {"": log}), ("$Volume", {"": nothing}),
             ("$AttrDef", {"": definitions}), (".", {}), ("$Bitmap", {"": self._bits}), ("$Boot", {"": boot}),
             ("$BadClus", {"": Stream(inside=b""), "$Bad": bad}), ("$Secure", {"$SDS": secured}),
@@ -189,7 +190,7 @@ class NtfsWriter(VolumeWriter[NtfsNode]):
             assert root.index is not None
             root.index.insert(Item(order_of(name), pack_name(state, named), state.reference))
             self._system[name] = state
-        for number in range(64 if self._habits != "windows" else 24, _BATCH):
+        for number in range(64 if self._habits != "windows" else 24, first_records):
             heapq.heappush(self._free_records, number)
         self._put_index(root)
         for state in self._states:
@@ -273,6 +274,7 @@ class NtfsWriter(VolumeWriter[NtfsNode]):
         rows = np.tile(np.frombuffer(blank, "u1"), (count, 1))
         rows[:, 0x2C:0x30] = np.arange(first, first + count, dtype="<u4").view("u1").reshape(-1, 4)
         self._write(within(self.run_extents(self._table.runs), first * g.record, count * g.record), rows.tobytes())
+        self._mirror(first, rows.tobytes())
         self._table.size = self._table.valid = (first + count) * g.record
         bits = -(-(first + count) // 64) * 8
         have = sum(n for _, n in self._record_bits.runs) * g.cluster
@@ -304,6 +306,8 @@ class NtfsWriter(VolumeWriter[NtfsNode]):
         head[0x10:0x12] = sequence.to_bytes(2, "little")
         head[0x16] &= 0xFE
         self._write(within(place, 0x10, 8), bytes(head[0x10:0x18]))
+        if number < self._mirrored:
+            self._mirror(number, self.image.read_extents(place))
         heapq.heappush(self._free_records, number)
         self._record_bits_changed = True
 
@@ -312,9 +316,13 @@ class NtfsWriter(VolumeWriter[NtfsNode]):
         for number, sequence, base, attributes in self._packer.records(state):
             data = self._packer.packed(number, sequence, base, attributes, state, _FIXUP)
             self._write(self._place(number), data)
-            if number < _MIRRORED:
-                at = self.geometry.at(self.geometry.mirror) + number * self.geometry.record
-                self.image.write(at, data)
+            self._mirror(number, data)
+
+    def _mirror(self, number: int, data: bytes) -> None:
+        """Write a record, or the first ones, to where the first ones stand a second time."""
+        room = (self._mirrored - number) * self.geometry.record
+        if room > 0:
+            self.image.write(self.geometry.at(self.geometry.mirror) + number * self.geometry.record, data[:room])
 
     def _new_file(self, folder: bool, when: dt.datetime, modified: dt.datetime, attributes: int) -> FileState:
         number, sequence = self._take_record()
@@ -353,7 +361,7 @@ class NtfsWriter(VolumeWriter[NtfsNode]):
         reference = parent.file.reference
         if self._habits != "windows":
             return [Named(reference, name, POSIX)]
-        stem, dot, suffix = name.rpartition(".") if "." in name[1:] else (name, "", "")
+        stem, _, suffix = name.rpartition(".") if "." in name[1:] else (name, "", "")
         plain = all(c.isascii() and (c.isalnum() or c in "_-~$!#%&'()@^`{}") for c in stem + suffix)
         if plain and 0 < len(stem) <= 8 and len(suffix) <= 3:
             return [Named(reference, name, WIN32_AND_DOS)]
