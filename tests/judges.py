@@ -16,7 +16,7 @@ from sastrugi.media import Extent
 _MODULES = ("nls/nls_cp437", "nls/nls_iso8859-1", "nls/nls_utf8", "fat/fat", "fat/vfat", "fuse/fuse")
 _TOOLS = (
     "fsck.fat", "mkfs.vfat", "mtype", "linux.uml", "insmod", "fsck.exfat", "mkfs.exfat", "mount.exfat-fuse", "sfdisk",
-    "qemu-img",
+    "qemu-img", "mkntfs", "mount.ntfs-3g", "ntfsfix", "ntfscat",
 )  # fmt: skip
 _PATH = "/usr/local/sbin:/usr/local/bin:/usr/sbin:/usr/bin:/sbin:/bin"
 
@@ -49,9 +49,11 @@ def volume_copy(image: Path, offset: int, to: Path) -> Path:
 
 def assert_clean(volume: Path, file_system: str = "fat32") -> None:
     """The checker of the file system finds nothing to mend."""
-    tool = "fsck.exfat" if file_system == "exfat" else "fsck.fat"
+    tool = {"exfat": "fsck.exfat", "ntfs": "ntfsfix"}.get(file_system, "fsck.fat")
     done = _run(tool, "-n", str(volume), check=False)
-    assert done.returncode == 0 and b"ERROR" not in done.stdout, done.stdout.decode()
+    said = done.stdout + done.stderr
+    wrong = any(word in said for word in (b"ERROR", b"Correcting", b"FAILED", b"orrupt"))
+    assert done.returncode == 0 and not wrong, said.decode()
 
 
 def qemu_img(*words: str | Path) -> str:
@@ -73,12 +75,21 @@ def mtools_read(image: Path, offset: int, path: str) -> bytes:
     return _run("mtype", "-i", f"{image}@@{offset}", f"::{path}").stdout
 
 
+def driver_reads(image: Path, file_system: str, path: str) -> bytes:
+    """A file of a bare volume, by tools that share code with a driver; of exFAT there are none."""
+    if file_system == "ntfs":
+        return _run("ntfscat", str(image), path).stdout
+    return mtools_read(image, 0, path)
+
+
 def make_volume(path: Path, size: int, file_system: str, cluster: int) -> Path:
     """A bare volume as the system's own tools format it."""
     with path.open("wb") as file:
         file.truncate(size)
     if file_system == "exfat":
         _run("mkfs.exfat", "-c", str(cluster), str(path))
+    elif file_system == "ntfs":
+        _run("mkntfs", "-F", "-Q", "-c", str(cluster), str(path))
     else:
         bits, sectors = file_system.removeprefix("fat"), str(cluster // 512)
         _run("mkfs.vfat", "-F", bits, "-i", "20310203", "-s", sectors, str(path))
@@ -93,18 +104,18 @@ def linux(
     clock: str = "2031-03-01 12:00:00",
     file_system: str = "vfat",
 ) -> None:
-    """Run a shell script in the root of the image's FAT or exFAT volume, mounted by Linux, with the clock set.
+    """Run a shell script in the root of the image's volume, mounted by Linux, with the clock set.
 
-    exFAT is mounted through its driver in user space, on the kernel's block device. A user-mode kernel boots, mounts, runs, unmounts and stops; the host's files are there under their own paths.
+    exFAT and NTFS are mounted through their drivers in user space, on the kernel's block device. A user-mode kernel
+    boots, mounts, runs, unmounts and stops; the host's files are there under their own paths.
     """
     modules = next(Path("/usr/lib/uml/modules").iterdir()) / "kernel" / "fs"
     loads = "\n".join(f"insmod {modules}/{name}.ko" for name in _MODULES)
     device = f"/dev/ubda{partition or ''}"
-    mount = (
-        f"mount.exfat-fuse {device} /mnt/v"
-        if file_system == "exfat"
-        else f"mount -t vfat -o utf8=1,tz=UTC {device} /mnt/v"
-    )
+    mount = {
+        "exfat": f"mount.exfat-fuse {device} /mnt/v",
+        "ntfs": f"mount.ntfs-3g -o streams_interface=windows {device} /mnt/v",
+    }.get(file_system, f"mount -t vfat -o utf8=1,tz=UTC {device} /mnt/v")
     log, inner, outer = work / "linux.log", work / "inner.sh", work / "outer.sh"
     inner.write_text(f"set -e\n{script}\n", encoding="utf-8")
     outer.write_text(

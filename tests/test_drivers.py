@@ -160,7 +160,15 @@ def real_files(into: Path, dice: random.Random) -> int:
 
 @pytest.mark.parametrize(
     ("file_system", "size", "cluster"),
-    [("fat32", 64, 512), ("fat32", 300, 4096), ("fat16", 120, 2048), ("exfat", 100, 4096), ("exfat", 300, 32768)],
+    [
+        ("fat32", 64, 512),
+        ("fat32", 300, 4096),
+        ("fat16", 120, 2048),
+        ("exfat", 100, 4096),
+        ("exfat", 300, 32768),
+        ("ntfs", 100, 1024),
+        ("ntfs", 300, 4096),
+    ],
 )
 def test_real_files_deleted_by_the_driver_come_back(
     sastrugi: Program, tmp_path: Path, file_system: str, size: int, cluster: int
@@ -188,7 +196,7 @@ def test_real_files_deleted_by_the_driver_come_back(
     assert hashlib.sha256(image.read_bytes()).hexdigest() == before, "the medium is only read"
 
 
-@pytest.mark.parametrize("file_system", ["fat16", "fat32", "exfat"])
+@pytest.mark.parametrize("file_system", ["fat16", "fat32", "exfat", "ntfs"])
 def test_drivers_read_what_any_steps_left(tmp_path: Path, file_system: str) -> None:
     """After a long random sequence of steps, the driver reads every live file with its digest, and nothing else; what
     it then writes and deletes, we read."""

@@ -17,7 +17,7 @@ from sastrugi.specimen.audit import audit
 from sastrugi.specimen.build import build
 from sastrugi.specimen.recipe import Recipe, parse_recipe
 from sastrugi.specimen.truth import Specimen, TruthFile
-from tests.judges import assert_clean, mtools_attributes, mtools_read, require_drivers, volume_copy
+from tests.judges import assert_clean, driver_reads, mtools_attributes, require_drivers, volume_copy
 from tests.recipes import FILE_SYSTEMS, random_recipe
 
 MIB = 1 << 20
@@ -52,7 +52,7 @@ def test_books_bytes_and_judges_agree_after_any_steps(
             assert_clean(folder / "medium.img", file_system)
         for file in specimen.truth.live[:6] if file_system != "exfat" else []:
             if file.on_volume.isascii():
-                got = mtools_read(folder / "medium.img", 0, file.on_volume)
+                got = driver_reads(folder / "medium.img", file_system, file.on_volume)
                 assert got == b"".join(specimen.blocks(file))
     shutil.rmtree(folder)
 

@@ -94,7 +94,7 @@ def _begins_at(medium: Medium, name: str, offset: int) -> bool | None:
 def relic_findings(medium: Medium, ghost: EarlierVolume, told: dict[int, int], progress: Progress) -> Iterator[Finding]:
     """Every file of an earlier life of which something can be left. `told` are the places (first byte) and sizes of
     what was found before: it is not told again."""
-    entries = list(ghost.entries())
+    entries = [entry for entry in ghost.entries() if not entry.folder]
     later = overlaps(entries)
     for entry in entries:
         progress.check()
