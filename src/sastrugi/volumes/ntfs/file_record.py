@@ -102,6 +102,8 @@ class FileState:
     """Further attributes on clusters."""
     security: int = 0x100
     usn: int = 0
+    written: list[tuple[int, bytes]] = field(default_factory=list)
+    """Its records as they were written last: number and attributes."""
     cluster: int = 4096
 
     @property

@@ -26,12 +26,23 @@ class Item:
     reference: int
     data: bytes = b""
     below: Block | None = None
+    _own: int = 0
+    _made: tuple[bytes, Block | None, bytes] | None = None
+    """The bytes made last, and of what."""
+
+    def __post_init__(self) -> None:
+        self._own = _ENTRY_HEAD + -(-(len(self.key) + len(self.data)) // 8) * 8
 
     @property
     def size(self) -> int:
-        return _ENTRY_HEAD + -(-(len(self.key) + len(self.data)) // 8) * 8 + (8 if self.below else 0)
+        return self._own + 8 if self.below else self._own
 
     def packed(self) -> bytes:
+        if self._made is None or self._made[0] is not self.key or self._made[1] is not self.below:
+            self._made = (self.key, self.below, self._packed())
+        return self._made[2]
+
+    def _packed(self) -> bytes:
         flags = INDEX_BELOW if self.below else 0
         if self.data or not self.reference:  # of a view: where its data stand
             head = (_ENTRY_HEAD + len(self.key)).to_bytes(2, "little") + len(self.data).to_bytes(2, "little") + bytes(4)

@@ -10,6 +10,7 @@ from __future__ import annotations
 import datetime as dt
 from collections.abc import Iterable
 from dataclasses import dataclass
+from functools import lru_cache
 
 import numpy as np
 from numpy.typing import NDArray
@@ -81,6 +82,7 @@ Runs = list[tuple[int, int]]
 """(first cluster, clusters) of runs in order; the first is -1 for a hole."""
 
 
+@lru_cache(1 << 12)
 def to_ticks(moment: dt.datetime) -> int:
     """100 ns since 1601; a moment without a zone counts as UTC."""
     since = (moment if moment.tzinfo else moment.replace(tzinfo=dt.UTC)) - _EPOCH

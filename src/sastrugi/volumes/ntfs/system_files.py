@@ -2,9 +2,10 @@
 
 from __future__ import annotations
 
-from functools import cache
+from functools import cache, lru_cache
 
 import numpy as np
+from numpy.typing import NDArray
 
 from sastrugi.volumes.ntfs.index import Index, Item
 
@@ -43,25 +44,25 @@ def attribute_definitions() -> bytes:
 
 
 @cache
-def upper() -> tuple[int, ...]:
+def upper() -> NDArray[np.uint16]:
     """For each 16-bit unit its upper-case one."""
     out = []
     for code in range(1 << 16):
         text = chr(code).upper() if not 0xD800 <= code < 0xE000 else ""
         out.append(ord(text) if len(text) == 1 and ord(text) < 1 << 16 else code)
-    return tuple(out)
+    return np.array(out, np.uint16)
 
 
 def upper_bytes() -> bytes:
     """The content of $UpCase."""
-    return np.array(upper(), "<u2").tobytes()
+    return upper().astype("<u2").tobytes()
 
 
+@lru_cache(1 << 12)
 def order_of(name: str) -> tuple[bytes, bytes]:
     """What names are sorted by: in upper case, and then as they are."""
     units = np.frombuffer(name.encode("utf-16-le", "surrogatepass"), "<u2")
-    table = upper()
-    return np.array([table[unit] for unit in units.tolist()], ">u2").tobytes(), units.astype(">u2").tobytes()
+    return upper()[units].astype(">u2").tobytes(), units.astype(">u2").tobytes()
 
 
 def descriptor() -> bytes:

@@ -43,6 +43,7 @@ from sastrugi.volumes.ntfs.layout import (
     WIN32,
     WIN32_AND_DOS,
     Geometry,
+    Runs,
     stored_at,
     with_fixups,
 )
@@ -126,6 +127,7 @@ class NtfsWriter(VolumeWriter[NtfsNode]):
         self._free_records: list[int] = []
         self._sequences: dict[int, int] = {}
         self._touched: dict[int, FileState] = {}
+        self._known_table: tuple[Runs | None, tuple[Extent, ...]] = (None, ())
         self._folders: dict[int, FileState] = {}
         self._record_bits_changed = True
         self._packer = RecordPacker(geometry.record, geometry.cluster, self._take_record, self._free_record)
@@ -248,7 +250,18 @@ class NtfsWriter(VolumeWriter[NtfsNode]):
     def _place(self, number: int) -> tuple[Extent, ...]:
         """Where a record stands."""
         size = self.geometry.record
-        return within(self.run_extents(self._table.runs), number * size, size)
+        extents = self._table_extents
+        first = extents[0]
+        if (number + 1) * size <= first.length:  # of most volumes the table is one piece
+            return (Extent(first.offset + number * size, size),)
+        return within(extents, number * size, size)
+
+    @property
+    def _table_extents(self) -> tuple[Extent, ...]:
+        runs = self._table.runs
+        if self._known_table[0] is not runs:
+            self._known_table = (runs, self.run_extents(runs))
+        return self._known_table[1]
 
     def _make_records(self, count: int) -> None:
         """Further records at the end of the table, not in use."""
@@ -261,12 +274,9 @@ class NtfsWriter(VolumeWriter[NtfsNode]):
             self._table.runs = join_runs([*self._table.runs, *self.clusters.take(step, last)])
             self.clusters.last = before
         head = np.zeros((), RECORD)
-        head["magic"], head["usa"], head["usa_count"] = (
-            int.from_bytes(FILE_MAGIC, "little"),
-            USA_AT,
-            g.record // STRIDE + 1,
-        )
-        head["sequence"], head["attributes"], head["used"] = 1, self._packer.first, self._packer.first + 8
+        head["magic"], head["usa"] = int.from_bytes(FILE_MAGIC, "little"), USA_AT
+        head["usa_count"], head["sequence"] = g.record // STRIDE + 1, 1
+        head["attributes"], head["used"] = self._packer.first, self._packer.first + 8
         head["allocated"] = g.record
         blank = bytearray(
             with_fixups((head.tobytes().ljust(self._packer.first, b"\0") + b"\xff" * 4).ljust(g.record, b"\0"), _FIXUP)
@@ -313,7 +323,9 @@ class NtfsWriter(VolumeWriter[NtfsNode]):
 
     def _put(self, state: FileState) -> None:
         """Write all records of a file, and again (where they changed) the index blocks that name it."""
-        for number, sequence, base, attributes in self._packer.records(state):
+        records = self._packer.records(state)
+        state.written = [(number, attributes) for number, _, _, attributes in records]
+        for number, sequence, base, attributes in records:
             data = self._packer.packed(number, sequence, base, attributes, state, _FIXUP)
             self._write(self._place(number), data)
             self._mirror(number, data)
@@ -693,7 +705,7 @@ class NtfsWriter(VolumeWriter[NtfsNode]):
 
     def _inside_at(self, node: NtfsNode, size: int) -> tuple[Extent, ...]:
         """Where the bytes of a stream inside of its record stand."""
-        for number, _, _, attributes in self._packer.records(node.file):
+        for number, attributes in node.file.written:
             at = 0
             while attributes[at : at + 4] != b"\xff\xff\xff\xff":
                 length = int.from_bytes(attributes[at + 4 : at + 8], "little")
