@@ -89,6 +89,7 @@ def to_ticks(moment: dt.datetime) -> int:
     return (since.days * 86400 + since.seconds) * 10**7 + since.microseconds * 10
 
 
+@lru_cache(1 << 14)
 def of_ticks(value: int) -> dt.datetime | None:
     """The moment of 100 ns since 1601, None where none was kept or none can be."""
     if value <= 0:

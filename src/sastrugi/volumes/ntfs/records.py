@@ -9,6 +9,7 @@ from __future__ import annotations
 from collections import defaultdict
 from collections.abc import Iterator
 from dataclasses import dataclass, field
+from struct import Struct
 from typing import Any
 
 import numpy as np
@@ -50,6 +51,9 @@ _LARGEST_UNIT = 5
 """Units of more clusters than two to this are in no volume (the format says 4)."""
 _KEPT = frozenset({ATTRIBUTE_LIST, DATA, INDEX_ROOT, INDEX_ALLOCATION, VOLUME_NAME})
 _WHOLE_NAME = FILE_NAME.itemsize
+_INSIDE, _ELSEWHERE = Struct("<9xBHH2xIH"), Struct("<9xBHH2xQQHB5xQQQ")
+"""Of an attribute: length of its name, where that stands, flags; then size and place of the value, or first and last
+cluster, place of the runs, clusters of a unit (as a power of two), bytes allocated, in all, and written."""
 
 
 @dataclass(frozen=True, slots=True)
@@ -308,24 +312,20 @@ def _put_times(
 def _attribute(
     kind: int, data: bytes, resident: bool, position: int, usa: int, start: int, geometry: Geometry
 ) -> Attribute | None:
-    chars, name_at = data[9], int.from_bytes(data[10:12], "little")
-    name = text_of(data[name_at : name_at + 2 * chars]) if chars and name_at + 2 * chars <= len(data) else ""
-    flags = int.from_bytes(data[12:14], "little")
     if resident:
-        size, value = int.from_bytes(data[16:20], "little"), int.from_bytes(data[20:22], "little")
+        chars, name_at, flags, size, value = _INSIDE.unpack_from(data)
         if value + size > len(data):
             return None
+        name = text_of(data[name_at : name_at + 2 * chars]) if chars and name_at + 2 * chars <= len(data) else ""
         return Attribute(kind, name, position, usa, start + value, size, size, flags=flags)
-    if len(data) < 0x40:
+    if len(data) < _ELSEWHERE.size:
         return None
-    vcn, last = int.from_bytes(data[16:24], "little"), int.from_bytes(data[24:32], "little")
-    pairs, unit = int.from_bytes(data[32:34], "little"), data[34]
-    size, valid = int.from_bytes(data[48:56], "little"), int.from_bytes(data[56:64], "little")
+    chars, name_at, flags, vcn, last, pairs, unit, allocated, size, valid = _ELSEWHERE.unpack_from(data)
+    name = text_of(data[name_at : name_at + 2 * chars]) if chars and name_at + 2 * chars <= len(data) else ""
     if max(size, vcn) > _LARGEST_FILE or unit > _LARGEST_UNIT or not 0x40 <= pairs < len(data):
         return None
     runs, whole = decode_runs(data[pairs:], geometry.clusters)
     whole &= sum(count for _, count in runs) == last + 1 - vcn or (last + 1) % (1 << 64) == vcn
-    allocated = int.from_bytes(data[40:48], "little")
     cluster = allocated // (last + 1) if whole and not vcn and last + 1 and not allocated % (last + 1) else 0
     return Attribute(
         kind, name, position, usa, start, size, min(valid, size), runs, vcn, 1 << unit if unit else 0, flags, whole,
