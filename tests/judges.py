@@ -3,10 +3,13 @@
 from __future__ import annotations
 
 import json
+import lzma
 import os
 import shlex
 import shutil
 import subprocess
+import tempfile
+from functools import cache
 from pathlib import Path
 
 import pytest
@@ -94,6 +97,56 @@ def make_volume(path: Path, size: int, file_system: str, cluster: int) -> Path:
         bits, sectors = file_system.removeprefix("fat"), str(cluster // 512)
         _run("mkfs.vfat", "-F", bits, "-i", "20310203", "-s", sectors, str(path))
     return path
+
+
+def format_over(image: Path, cluster: int) -> None:
+    """A quick format with NTFS over what is there."""
+    _run("mkntfs", "-F", "-Q", "-c", str(cluster), str(image))
+
+
+@cache
+def _judge_kernel() -> Path | None:
+    """A kernel that was built with more drivers (docs/howto/real-drivers.md): named by the environment, or beside the project."""
+    named = os.environ.get("SASTRUGI_JUDGE_KERNEL")
+    packed = Path(__file__).parents[2] / "shared" / "judges" / "linux-judge.xz"
+    if named:
+        return Path(named)
+    if not packed.is_file():
+        return None
+    kernel = Path(tempfile.mkdtemp(prefix="judge-")) / "linux-judge"
+    kernel.write_bytes(lzma.decompress(packed.read_bytes()))
+    kernel.chmod(0o755)
+    return kernel
+
+
+def ntfs3_reads(image: Path, work: Path) -> dict[str, str] | None:
+    """Digests of all files of a bare NTFS volume by the kernel's own driver; None where there is no kernel with it."""
+    kernel = _judge_kernel()
+    if kernel is None:
+        return None
+    sums, script = work / "ntfs3.txt", work / "ntfs3.sh"
+    script.write_text(
+        f"#!/bin/sh\nexport PATH={_PATH} LC_ALL=C.UTF-8\nmount -t proc proc /proc\nmount -t tmpfs tmpfs /mnt\nmkdir /mnt/v\n"
+        f"mount -t ntfs3 -o ro,iocharset=utf8 /dev/ubdb /mnt/v && cd /mnt/v && find . -type f -exec sha256sum {{}} + > {sums}\n"
+        "cd /; umount /mnt/v; sync; halt -f -p\n"
+    )
+    script.chmod(0o755)
+    options = (
+        "root=/dev/root",
+        "rootfstype=hostfs",
+        "rootflags=/",
+        "rw",
+        "mem=512M",
+        "con=null",
+        "con0=null,fd:1",
+        "quiet",
+    )
+    subprocess.run(
+        [kernel, f"ubd1={image}", f"init={script}", *options], stdin=subprocess.DEVNULL, capture_output=True, timeout=300,
+        env=os.environ | {"PATH": _PATH, "TMPDIR": str(work)},
+    )  # fmt: skip
+    lines = (line.split("  ./", 1) for line in sums.read_text("utf-8").splitlines())
+    return {path: digest for digest, path in lines}
 
 
 def linux(

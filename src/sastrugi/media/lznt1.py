@@ -72,10 +72,11 @@ def _bits(position: int) -> int:
 
 
 def pack(data: bytes) -> bytes:
-    """All of `data` as chunks; those that do not pack stand as they are."""
+    """All of `data` as chunks; those that do not pack stand as they are. Zeros make the last one whole: drivers take
+    one that stands as it is for as long as all."""
     out = bytearray()
     for start in range(0, len(data), CHUNK):
-        chunk = data[start : start + CHUNK]
+        chunk = data[start : start + CHUNK].ljust(CHUNK, b"\0")
         packed = _packed(chunk)
         if len(packed) < len(chunk):
             out += (_PACKED | _SIGNATURE | len(packed) - 1).to_bytes(2, "little") + packed

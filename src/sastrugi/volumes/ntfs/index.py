@@ -62,7 +62,9 @@ class Block:
     items: list[Item] = field(default_factory=list)
     last: Block | None = None
     stale: bytes = b""
-    """Its bytes as they were written last, without fix-ups."""
+    """Its bytes as they were written last, without fix-ups,"""
+    writes: int = 0
+    """… and how often."""
 
     @property
     def used(self) -> int:
@@ -278,7 +280,7 @@ class Index:
         node = NODE_HEAD.to_bytes(4, "little") + total.to_bytes(4, "little") + total.to_bytes(4, "little")
         return head + node + (1 if self.root.last else 0).to_bytes(4, "little") + entries
 
-    def block_bytes(self, block: Block, number: int) -> bytes:
+    def block_bytes(self, block: Block) -> bytes:
         """A block as it stands on disk."""
         entries = block.packed()
         data = bytearray(block.stale or bytes(self.size))
@@ -290,7 +292,8 @@ class Index:
         data[: len(head)] = head
         data[self.first : self.first + len(entries)] = entries
         block.stale = bytes(data)
-        return with_fixups(block.stale, number)
+        block.writes = block.writes % 0xFFFE + 1
+        return with_fixups(block.stale, block.writes)
 
 
 _order: Callable[[Item], tuple[bytes, bytes]] = lambda item: item.order  # noqa: E731

@@ -44,6 +44,7 @@ from sastrugi.volumes.ntfs.layout import (
     WIN32_AND_DOS,
     Geometry,
     Runs,
+    mended_block,
     stored_at,
     with_fixups,
 )
@@ -126,6 +127,7 @@ class NtfsWriter(VolumeWriter[NtfsNode]):
         self.data = Extent(geometry.offset, geometry.clusters * geometry.cluster)
         self._free_records: list[int] = []
         self._sequences: dict[int, int] = {}
+        self._fixups: dict[int, int] = {}
         self._touched: dict[int, FileState] = {}
         self._known_table: tuple[Runs | None, tuple[Extent, ...]] = (None, ())
         self._folders: dict[int, FileState] = {}
@@ -310,14 +312,16 @@ class NtfsWriter(VolumeWriter[NtfsNode]):
     def _free_record(self, number: int) -> None:
         """Mark a record as free; its bytes stay."""
         place = self._place(number)
-        head = bytearray(self.image.read_extents(place)[:0x30])
-        sequence = int.from_bytes(head[0x10:0x12], "little") % 0xFFFF + 1
-        self._sequences[number] = sequence
-        head[0x10:0x12] = sequence.to_bytes(2, "little")
-        head[0x16] &= 0xFE
-        self._write(within(place, 0x10, 8), bytes(head[0x10:0x18]))
-        if number < self._mirrored:
-            self._mirror(number, self.image.read_extents(place))
+        data = mended_block(self.image.read_extents(place))
+        if data is not None:  # else it was damaged past this writer
+            record = bytearray(data)
+            sequence = int.from_bytes(record[0x10:0x12], "little") % 0xFFFF + 1
+            self._sequences[number] = sequence
+            record[0x10:0x14] = sequence.to_bytes(2, "little") + bytes(2)
+            record[0x16] &= 0xFE
+            whole = with_fixups(bytes(record), self._next_fixup(number))
+            self._write(place, whole)
+            self._mirror(number, whole)
         heapq.heappush(self._free_records, number)
         self._record_bits_changed = True
 
@@ -326,9 +330,14 @@ class NtfsWriter(VolumeWriter[NtfsNode]):
         records = self._packer.records(state)
         state.written = [(number, attributes) for number, _, _, attributes in records]
         for number, sequence, base, attributes in records:
-            data = self._packer.packed(number, sequence, base, attributes, state, _FIXUP)
+            data = self._packer.packed(number, sequence, base, attributes, state, self._next_fixup(number))
             self._write(self._place(number), data)
             self._mirror(number, data)
+
+    def _next_fixup(self, number: int) -> int:
+        """Drivers count with every writing of a record."""
+        self._fixups[number] = found = self._fixups.get(number, 0) % 0xFFFE + 1
+        return found
 
     def _mirror(self, number: int, data: bytes) -> None:
         """Write a record, or the first ones, to where the first ones stand a second time."""
@@ -355,7 +364,7 @@ class NtfsWriter(VolumeWriter[NtfsNode]):
             folder.blocks.size = folder.blocks.valid = index.length
             index.root_changed = True
         for block in index.changed.values():
-            self._write(self._block_place(folder, block.vcn), index.block_bytes(block, _FIXUP))
+            self._write(self._block_place(folder, block.vcn), index.block_bytes(block))
         index.changed.clear()
         if index.root_changed:
             index.root_changed = False
@@ -560,9 +569,12 @@ class NtfsWriter(VolumeWriter[NtfsNode]):
             if len(packed) > unit - self.cluster_size:
                 packed = data
             count = -(-len(packed) // self.cluster_size) if packed is not data else UNIT
-            count = min(count, len(free)) if packed is data else count
+            if count > len(free):  # of a last unit that does not pack all clusters must be there
+                free += [
+                    n for start, length in self.clusters.take(count - len(free)) for n in range(start, start + length)
+                ]
             own, free = free[:count], free[count:]
-            self._write(self.run_extents([(n, 1) for n in own]), packed)
+            self._write(self.run_extents([(n, 1) for n in own]), packed.ljust(count * self.cluster_size, b"\0"))
             runs += [(n, 1) for n in own]
             if count < UNIT:
                 runs.append((-1, UNIT - count))
