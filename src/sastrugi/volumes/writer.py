@@ -17,8 +17,10 @@ from sastrugi.volumes.registry import title_of
 
 Habits = Literal["linux", "windows", "macos", "camera"]
 """Whose way of deleting and formatting a step follows."""
-ATTRIBUTES = {"read-only": 1, "hidden": 2, "system": 4}
-"""Attributes a file can have besides those that follow from what it is; FAT and exFAT use the same bits."""
+ATTRIBUTES = {"read-only": 1, "hidden": 2, "system": 4, "compressed": 0x800}
+"""Attributes a file can have besides those that follow from what it is; all that have them use the same bits."""
+PLAIN_ATTRIBUTES = 7
+"""Those that every file system has."""
 NameWorth = Literal["full", "like", "near"]
 """Of a way to read a name: all of it, all but its first character (which a like name may tell), or its short form."""
 PlaceWorth = Literal["whole", "start", "hint"]

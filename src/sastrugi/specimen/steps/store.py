@@ -80,7 +80,7 @@ class StoreStep(StepTable):
     reuse: Reuse = "next"
     pieces: Annotated[int, Field(ge=1, le=1000)] = 1
     gaps: Literal["fillers", "interleaved"] = "fillers"
-    attributes: Annotated[list[Literal["read-only", "hidden", "system"]], Field(default_factory=list)]
+    attributes: Annotated[list[Literal["read-only", "hidden", "system", "compressed"]], Field(default_factory=list)]
 
     @model_validator(mode="after")
     def _one_source(self) -> StoreStep:

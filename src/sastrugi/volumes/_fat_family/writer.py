@@ -19,7 +19,7 @@ from sastrugi.units import format_size
 from sastrugi.volumes._fat_family.names import check_name
 from sastrugi.volumes.allocation import ClusterMap, Run, join_runs
 from sastrugi.volumes.registry import title_of
-from sastrugi.volumes.writer import Evidence, Habits, Node, VolumeWriter, parts_of
+from sastrugi.volumes.writer import PLAIN_ATTRIBUTES, Evidence, Habits, Node, VolumeWriter, parts_of
 
 ENTRY_SIZE = 32
 
@@ -207,6 +207,8 @@ class EntryTableWriter(VolumeWriter[EntryNode]):
     ) -> EntryNode:  # fmt: skip
         parent, name = self._new_place(path)
         self._check_size(path, size)
+        if attributes & ~PLAIN_ATTRIBUTES:
+            raise VolumeError(f"{path}: {title_of(self.file_system)} has no compressed files")
         taken = self.clusters.take(self.clusters_for(size)) if lie is None else self.extent_runs(lie)
         node = EntryNode(name, parent, False, size, 0, 0, taken, attributes=attributes)
         self._fill(path, self.run_extents(taken), size, chunks)

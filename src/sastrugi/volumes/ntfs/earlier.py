@@ -64,9 +64,9 @@ class _Table:
 class EarlierNtfs(NtfsVolume):
     """A volume of which only records are left."""
 
-    def __init__(self, medium: Medium, geometry: Geometry, tables: Sequence[_Table], end: int) -> None:
+    def __init__(self, medium: Medium, geometry: Geometry, tables: Sequence[_Table]) -> None:
         self._medium, self.geometry = medium, geometry
-        self.where = self.data = Extent(geometry.offset, max(end - geometry.offset, 0))
+        self.where = self.data = Extent(geometry.offset, max(medium.size - geometry.offset, 0))
         self.cluster_size, self.label, self.serial, self.health = geometry.cluster, "", "", []
         self._bits = {}
         records = Records(geometry)
@@ -105,10 +105,9 @@ def earlier_volumes(medium: Medium, sectors: Sequence[int], now: Sequence[Volume
             offset, own_tables = _best_start(medium, cluster, left, blocks, now, head)
             if not out:
                 own_tables = [*own_tables, *unsized]
-            end = next((v.where.end for v in now if v.where.offset <= offset < v.where.end), medium.size)
-            sectors_of_it = max(end - offset, cluster) // STRIDE
+            sectors_of_it = max(medium.size - offset, cluster) // STRIDE
             geometry = Geometry(offset, STRIDE, cluster, sectors_of_it, 0, 0, those[0].size, _INDEX_SIZE, 0)
-            found = EarlierNtfs(medium, geometry, own_tables, min(end, medium.size))
+            found = EarlierNtfs(medium, geometry, own_tables)
             if any(True for _ in found.entries()):
                 out.append(found)
             left = [table for table in left if table not in own_tables]

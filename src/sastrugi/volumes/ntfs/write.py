@@ -50,18 +50,18 @@ from sastrugi.volumes.ntfs.layout import (
 )
 from sastrugi.volumes.ntfs.system_files import attribute_definitions, order_of, security, upper_bytes
 from sastrugi.volumes.registry import title_of
-from sastrugi.volumes.writer import Evidence, Habits, Node, Trace, VolumeWriter, parts_of
+from sastrugi.volumes.writer import ATTRIBUTES, PLAIN_ATTRIBUTES, Evidence, Habits, Node, Trace, VolumeWriter, parts_of
 
 _BOOT_BYTES = 8192
 _INDEX_BLOCK = 4096
-_BATCH = 64
+_BATCH, _LEAST_BATCH = 64, 4
 """Records that are made at once."""
 _MIRRORED = 4
 _LEAST_VOLUME = 1 << 20
 _LARGEST_CLUSTER = 2 << 20
 _USUAL = ((16 << 40, 4 << 10), (32 << 40, 8 << 10), (64 << 40, 16 << 10), (128 << 40, 32 << 10), (1 << 62, 64 << 10))
 _FIXUP = 1
-COMPRESSED_FILE = 0x800
+COMPRESSED_FILE = ATTRIBUTES["compressed"]
 _SYSTEM = 6
 """Hidden and system."""
 
@@ -301,8 +301,9 @@ class NtfsWriter(VolumeWriter[NtfsNode]):
         """A free record, and its sequence number."""
         if not self._free_records:
             first = self._table.size // self.geometry.record
-            self._make_records(_BATCH)
-            for number in range(first, first + _BATCH):
+            count = min(max(first // 64, _LEAST_BATCH), _BATCH)  # drivers make few ahead: behind may be older ones
+            self._make_records(count)
+            for number in range(first, first + count):
                 heapq.heappush(self._free_records, number)
             self._put(self._states[MFT])
         number = heapq.heappop(self._free_records)
@@ -348,7 +349,15 @@ class NtfsWriter(VolumeWriter[NtfsNode]):
     def _new_file(self, folder: bool, when: dt.datetime, modified: dt.datetime, attributes: int) -> FileState:
         number, sequence = self._take_record()
         return FileState(
-            number, sequence, folder, when, modified, when, when, attributes & 7, cluster=self.cluster_size
+            number,
+            sequence,
+            folder,
+            when,
+            modified,
+            when,
+            when,
+            attributes & PLAIN_ATTRIBUTES,
+            cluster=self.cluster_size,
         )
 
     # -- indexes ----------------------------------------------------------------------------
