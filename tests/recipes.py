@@ -91,10 +91,13 @@ _CHANGES = ("grow", "edit", "rename", "copy", "delete", "delete", "bin", "churn"
 
 
 def format_step(file_system: str, cluster: str, dice: random.Random) -> dict[str, object]:
-    return {
+    step: dict[str, object] = {
         "do": "format",
         "file_system": file_system,
         "cluster": cluster,
         "label": "FIRN",
         "how": dice.choice(["quick", "quick", "full"]),
     }
+    if file_system == "ntfs":  # habits say where its records begin, and whether it keeps a log
+        step["acts_as"] = dice.choice(["linux", "windows"])
+    return step

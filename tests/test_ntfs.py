@@ -408,6 +408,51 @@ def test_real_files_come_back_after(
     assert intact >= least[0] and named >= least[1], (intact, named)
 
 
+def test_the_log_tells_of_files_whose_records_are_gone(sastrugi: Program, tmp_path: Path) -> None:
+    """Deleted files, their records used again: what Windows last wrote to its log gives names, folders, places, and
+    what stood inside of the records."""
+    image = RawImage(tmp_path / "v.img", 40 << 20)
+    disk = Disk(image, NtfsWriter(image, plan(0, image.size, 4096, 512, "windows"), "BASE", 7, NOON, "windows"))
+    dice = random.Random(6)
+    disk.writer.make_folder("Season/Cores", NOON)
+    for n in range(14):
+        disk.store(f"Season/Cores/core section {n}.bin", dice.randbytes(dice.choice([90, 400, 6000, 30_000])))
+    disk.store("Season/Cores/core section 3.bin:note", dice.randbytes(200))
+    lost = dict(disk.content)
+    evidence = {}
+    for path in sorted(lost, key=lambda path: ":" not in path):
+        node = disk.find(path)
+        evidence[path] = disk.writer.evidence_after(node, "windows")
+        if ":" not in path:
+            disk.delete(path)
+    disk.writer.delete(disk.find("Season/Cores"), NOON)
+    disk.writer.delete(disk.find("Season"), NOON)
+    later = disk.writer.reserve(60 << 12, "last")
+    for n in range(20):
+        disk.store(f"later {n}.bin", dice.randbytes(5000), lie=later[:0] + disk.writer.reserve(8192, "last"))
+    disk.writer.flush()
+    image.sync()
+    with open_medium(image.path) as medium:
+        volume = open_ntfs(medium, Extent(0, medium.size))
+        assert volume is not None
+        told = {entry.full_path[1:]: entry for entry in volume.history() if not entry.folder}
+        assert not any(e.deleted and not e.folder for e in volume.entries()), "all records are others' now"
+        for path, content in lost.items():
+            assert b"".join(told[path].map.chunks(medium)) == content and told[path].source, path
+            trace = next(trace for trace in evidence[path].traces if trace.source == "log")
+            assert medium.read_extents(trace.where)
+    found, data = findings(sastrugi, image.path)
+    there = {(finding.path[1:], one) for finding, one in zip(found, data, strict=True) if finding.state == "deleted"}
+    assert set(lost.items()) <= there
+    damaged = bytearray(image.read(0, image.size))
+    for at in disk.writer.structures()["logfile"][0].offset + np.arange(4, 40) * 4096 + 700:
+        damaged[at] ^= 0x55
+    image.write(0, bytes(damaged))
+    volume = open_ntfs(image, Extent(0, image.size))
+    assert volume is not None
+    assert all(len(entry.map.read(image, 0, 99)) <= 99 for entry in volume.history())
+
+
 def test_wiped_media_hold_nothing(sastrugi: Program, tmp_path: Path) -> None:
     disk = full_disk(tmp_path / "v.img", 4096, 40 << 20, "windows")
     disk.image.write(0, random.Random(1).randbytes(disk.image.size))

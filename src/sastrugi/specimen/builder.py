@@ -353,16 +353,14 @@ class SpecimenBuilder:
             raise SpecimenError(f"{laid.path}: has {names} names, and a recipe changes only files that have one")
 
     def delete(self, laid: LaidFile, habits: Habits, end: End = "deleted") -> None:
-        """Delete a file (with its streams) or an empty folder."""
+        """Delete a file (with its streams, which go with it as they stand), a stream or an empty folder."""
         place, writer = self.mounted(laid.volume)
         streams = [self.by_node[id(one)] for one in writer.streams_of(laid.node)]
         if not laid.folder and writer.names_of(laid.node) > 1:
             end = "unlinked"  # the file stands, under its other names
             for stream in streams:
                 stream.end, stream.ended_by = end, self.step
-        else:
-            for stream in streams:
-                self.delete(stream, habits, end)
+        gone = [(one, writer.evidence_after(one.node, habits)) for one in streams if end != "unlinked"]
         self.mirror.before_change(laid)
         path, above = laid.node.path, self._above(laid.node)
         with self.acting("a deletion"):
@@ -370,6 +368,8 @@ class SpecimenBuilder:
             if evidence.of_record() != evidence:
                 writer.flush()  # what stays beside the record is watched as it stands on the medium
         self.mirror.delete(place, path, laid.folder)
+        for stream, told in gone:
+            self._ended(stream, told, end)
         self._leave(laid, path, above, evidence)
         laid.record = evidence.record
         if laid.standing:  # one that was damaged before was lost then
@@ -379,7 +379,8 @@ class SpecimenBuilder:
         """Delete a file, or a folder with all that is in it."""
         _, writer = self.mounted(laid.volume)
         for node in reversed(list(writer.walk(laid.node)) if laid.folder else []):
-            self.delete(self.by_node[id(node)], habits, end)
+            if node.of is None:
+                self.delete(self.by_node[id(node)], habits, end)
         self.delete(laid, habits, end)
 
     def _above(self, node: Node) -> tuple[LaidFile, ...]:

@@ -185,7 +185,10 @@ class LaidFile:
     @property
     def _indexed(self) -> bool:
         """Whether an index of a bin stands that tells its path, or that of a folder above it."""
-        return bool(self.index and self.index.content and not len(self.index.content.gone))
+        index = self.index
+        if index is None or index.content is None:
+            return False
+        return any(not len(place.gone) for place in (index.content, *(copy for _, copy in index.others)))
 
     def names_standing(self) -> Iterator[str]:
         """The names under which it stands with their first characters."""

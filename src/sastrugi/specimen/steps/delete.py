@@ -35,7 +35,8 @@ class DeleteStep(StepTable):
     def carry_out(self, builder: SpecimenBuilder) -> None:
         place, writer = builder.mounted(self.volume)
         for laid in builder.choose(place, self.what, self.share):
-            builder.delete_tree(laid, self.acts_as)
+            if laid.standing:  # a stream went with its file
+                builder.delete_tree(laid, self.acts_as)
         writer.flush()
 
 
@@ -100,7 +101,7 @@ class EmptyBinStep(StepTable):
             )
         keep = {root, f"{root}/files", f"{root}/info"}
         for one in reversed(inside):
-            if one.node.path not in keep:
+            if one.node.path not in keep and one.node.of is None:
                 builder.delete(one, self.acts_as, "deleted" if one.role == "index" else "emptied")
         writer.flush()
 

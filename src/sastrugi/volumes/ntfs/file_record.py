@@ -9,6 +9,7 @@ from dataclasses import dataclass, field
 import numpy as np
 
 from sastrugi.errors import VolumeError
+from sastrugi.media.extents import Extent
 from sastrugi.volumes.ntfs.index import Index
 from sastrugi.volumes.ntfs.layout import (
     ATTRIBUTE_LIST,
@@ -34,7 +35,6 @@ from sastrugi.volumes.ntfs.layout import (
     Runs,
     encode_runs,
     to_ticks,
-    with_fixups,
 )
 
 FILE_NAME_COLLATION = 1
@@ -102,6 +102,10 @@ class FileState:
     """Further attributes on clusters."""
     security: int = 0x100
     usn: int = 0
+    logged: list[tuple[Extent, ...]] = field(default_factory=list)
+    """Where the log tells of its records as they are now: of each head and content,"""
+    logged_content: list[tuple[Extent, ...]] = field(default_factory=list)
+    """… and the content alone."""
     written: list[tuple[int, bytes]] = field(default_factory=list)
     """Its records as they were written last: number and attributes."""
     cluster: int = 4096
@@ -306,8 +310,8 @@ class RecordPacker:
             first += sum(number for _, number in runs[:count])
             runs = runs[count:]
 
-    def packed(self, number: int, sequence: int, base: int, attributes: bytes, state: FileState, fixup: int) -> bytes:
-        """A record as it stands on disk."""
+    def packed(self, number: int, sequence: int, base: int, attributes: bytes, state: FileState) -> bytes:
+        """A record without fix-ups, as far as it is used."""
         head = np.zeros((), RECORD)
         head["magic"], head["usa"] = int.from_bytes(FILE_MAGIC, "little"), USA_AT
         head["usa_count"], head["sequence"] = self.size // STRIDE + 1, sequence
@@ -316,8 +320,7 @@ class RecordPacker:
         head["used"], head["allocated"] = self.first + len(attributes), self.size
         head["base"], head["number"] = base, number
         head["next"] = _MOST_INSTANCES
-        data = head.tobytes().ljust(self.first, b"\0") + attributes
-        return with_fixups(data.ljust(self.size, b"\0"), fixup)
+        return head.tobytes().ljust(self.first, b"\0") + attributes
 
 
 def _joined(parts: list[_Part]) -> bytes:

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterator
+from collections.abc import Callable, Iterator
 from functools import cached_property
 
 import numpy as np
@@ -18,6 +18,7 @@ from sastrugi.volumes.ntfs.layout import (
     FIRST_FREE,
     FIRST_RECORD,
     INDEX_ALLOCATION,
+    LOG,
     REFERENCE,
     ROOT,
     SPACE,
@@ -27,8 +28,10 @@ from sastrugi.volumes.ntfs.layout import (
     Geometry,
     geometry_of,
     of_ticks,
+    with_fixups,
 )
-from sastrugi.volumes.ntfs.records import Name, Record, Records, is_of, map_of, text_of
+from sastrugi.volumes.ntfs.log_read import logged_records
+from sastrugi.volumes.ntfs.records import Name, Record, Records, dissected, is_of, map_of, text_of
 from sastrugi.volumes.reader import Conflict, Entry, Placement, Times, Volume
 from sastrugi.volumes.space import OwnedSpace
 
@@ -67,11 +70,12 @@ class RecordedFiles:
     `all_deleted`: the records are of a volume that is no more, and none of its files is live.
     """
 
-    def __init__(self, records: Records, all_deleted: bool = False) -> None:
-        self.records, self._all_deleted = records, all_deleted
+    def __init__(
+        self, records: Records, all_deleted: bool = False, older: Callable[[int], tuple[str, int] | None] | None = None
+    ) -> None:
+        """`older` tells name and parent of a folder whose record is another's now, by the reference to it."""
+        self.records, self._all_deleted, self._older = records, all_deleted, older
         self._paths: dict[int, _Folder] = {}
-        self.former: dict[int, tuple[str, int]] = {}
-        """What references to folders whose record is another's now were called, and where they were: from journals."""
 
     def entries(self) -> Iterator[Entry]:
         for record in self.records.by_number.values():
@@ -160,6 +164,10 @@ class RecordedFiles:
             self._paths[reference] = (path, sure)
         return self._paths[reference]
 
+    def above(self, reference: int) -> tuple[str, int] | None:
+        """Name and parent of a folder, by the reference to it."""
+        return self._above(reference & REFERENCE, reference >> 48)
+
     def _above(self, number: int, sequence: int) -> tuple[str, int] | None:
         """Name and parent of a folder; None if its record is another's now."""
         record = self.records.by_number.get(number)
@@ -167,7 +175,7 @@ class RecordedFiles:
             names = record.own_names()
             if names:
                 return names[0].text, names[0].parent
-        return self.former.get(number | sequence << 48)
+        return self._older(number | sequence << 48) if self._older is not None else None
 
 
 def _times(ticks: tuple[int, int, int]) -> Times:
@@ -303,7 +311,58 @@ class NtfsVolume(Volume):
         records = Records(self.geometry)
         self._read_into(records, self.table)
         records.join()
-        return RecordedFiles(records)
+        return RecordedFiles(records, older=lambda reference: self._logged_folders.get(reference))
+
+    # -- the past ---------------------------------------------------------------------------
+
+    @cached_property
+    def _logged(self) -> Records:
+        """The newest state that the log tells of each file, by its reference."""
+        found = Records(self.geometry)
+        record = self._system(LOG)
+        pieces = dict(record.streams()).get("", []) if record is not None else []
+        log = map_of(pieces, self.geometry)[0] if pieces and pieces[0].runs is not None else FileMap()
+        size = self.geometry.record
+        seen: set[int] = set()
+        for logged in logged_records(self._medium, log):
+            if len(logged.data) > size:
+                continue
+            block = np.frombuffer(with_fixups(logged.data.ljust(size, b"\0"), 1), "u1").reshape(1, -1)
+            for state, base in dissected(block, np.zeros(1, np.int64), None, self.geometry):
+                reference = state.number | state.sequence << 48
+                if reference in seen:
+                    continue
+                seen.add(reference)
+                state.places = logged.where
+                for part in state.parts:
+                    part.places = logged.where
+                if base:
+                    found.extend(base, state)
+                else:
+                    found.by_number[reference] = state
+        found.join_references()
+        return found
+
+    @cached_property
+    def _logged_folders(self) -> dict[int, tuple[str, int]]:
+        states = ((reference, state) for reference, state in self._logged.by_number.items() if state.folder)
+        return {ref: (name.text, name.parent) for ref, state in states for name in state.own_names()[:1]}
+
+    def history(self) -> Iterator[Entry]:
+        """Files of which the log tells and whose record is another's now."""
+        gone = Records(self.geometry)
+        for reference, state in self._logged.by_number.items():
+            now = self.files.records.by_number.get(state.number)
+            if now is not None and now.names and is_of(state.sequence, now):
+                continue  # its own record tells of it
+            gone.by_number[reference] = state
+        then = RecordedFiles(gone, all_deleted=True, older=self._folder_then)
+        for entry in then.entries():
+            entry.source = "the log of the volume"
+            yield entry
+
+    def _folder_then(self, reference: int) -> tuple[str, int] | None:
+        return self.files.above(reference) or self._logged_folders.get(reference)
 
     def _system(self, number: int) -> Record | None:
         """One of the volume's own records, by itself."""

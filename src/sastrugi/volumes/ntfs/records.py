@@ -15,7 +15,7 @@ from typing import Any
 import numpy as np
 from numpy.typing import NDArray
 
-from sastrugi.media.extents import Extent
+from sastrugi.media.extents import Extent, within
 from sastrugi.media.filemap import UNKNOWN, ZEROS, FileMap, Segment
 from sastrugi.volumes.ntfs.layout import (
     ATTRIBUTE_LIST,
@@ -85,11 +85,15 @@ class Attribute:
     unit: int = 0
     flags: int = 0
     whole: bool = True
+    places: tuple[Extent, ...] = ()
+    """Where its record stands, byte by byte, if that is no record of a table."""
     cluster: int = 0
     """Bytes of a cluster, as what is allocated to it tells; 0 if it does not."""
 
     def stored_inside(self) -> FileMap:
         """Where a part inside of its record stands."""
+        if self.places:
+            return FileMap.of(within(self.places, self.at, self.size))
         if self.size and self.at % STRIDE + self.size <= STRIDE - 2:
             return FileMap((Segment(self.size, (Extent(self.record + self.at, self.size),)),))
         return FileMap.of(stored_at(0, self.record, self.usa, self.at, self.size))
@@ -110,6 +114,8 @@ class Record:
     """Created, modified, accessed, as the volume keeps them."""
     further: list[int] = field(default_factory=list)
     """Where its extension records stand."""
+    places: tuple[Extent, ...] = ()
+    """Where it stands, byte by byte, if it is no record of a table."""
 
     @property
     def in_use(self) -> bool:
@@ -121,7 +127,7 @@ class Record:
 
     @property
     def where(self) -> tuple[Extent, ...]:
-        return tuple(Extent(at, self.size) for at in (self.position, *self.further))
+        return self.places or tuple(Extent(at, self.size) for at in (self.position, *self.further))
 
     def own_names(self) -> list[Name]:
         """Its names without those that only DOS sees."""
@@ -166,6 +172,20 @@ class Records:
         there = self.by_number.get(record.number)
         if there is None or _rank(there) < _rank(record):
             self.by_number[record.number] = record
+
+    def extend(self, base: int, record: Record) -> None:
+        """A record that extends the one that `base` refers to."""
+        self._extensions.append((base, record))
+
+    def join_references(self) -> None:
+        """As `join`, where records are kept by whole references and not by numbers."""
+        for base, further in self._extensions:
+            record = self.by_number.get(base)
+            if record is not None:
+                record.names += further.names
+                record.parts += further.parts
+                record.places += further.places
+        self._extensions.clear()
 
     def join(self) -> None:
         """Give extension records to those they are of. Deleting a file counts its sequence number on by one."""
@@ -329,7 +349,7 @@ def _attribute(
     cluster = allocated // (last + 1) if whole and not vcn and last + 1 and not allocated % (last + 1) else 0
     return Attribute(
         kind, name, position, usa, start, size, min(valid, size), runs, vcn, 1 << unit if unit else 0, flags, whole,
-        cluster if cluster & (cluster - 1) == 0 else 0,
+        cluster=cluster if cluster & (cluster - 1) == 0 else 0,
     )  # fmt: skip
 
 

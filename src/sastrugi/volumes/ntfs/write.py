@@ -27,9 +27,11 @@ from sastrugi.volumes.ntfs.layout import (
     BITMAP,
     BOOT,
     BOOT_SIGNATURE,
+    DATA,
     DOS,
     EXTEND,
     FILE_MAGIC,
+    FIRST_FREE,
     LZNT1,
     MFT,
     OEM,
@@ -48,6 +50,7 @@ from sastrugi.volumes.ntfs.layout import (
     stored_at,
     with_fixups,
 )
+from sastrugi.volumes.ntfs.log_write import LogWriter
 from sastrugi.volumes.ntfs.system_files import attribute_definitions, order_of, security, upper_bytes
 from sastrugi.volumes.registry import title_of
 from sastrugi.volumes.writer import ATTRIBUTES, PLAIN_ATTRIBUTES, Evidence, Habits, Node, Trace, VolumeWriter, parts_of
@@ -60,7 +63,7 @@ _MIRRORED = 4
 _LEAST_VOLUME = 1 << 20
 _LARGEST_CLUSTER = 2 << 20
 _USUAL = ((16 << 40, 4 << 10), (32 << 40, 8 << 10), (64 << 40, 16 << 10), (128 << 40, 32 << 10), (1 << 62, 64 << 10))
-_FIXUP = 1
+_FIXUP, _MOST_LABEL = 1, 32
 COMPRESSED_FILE = ATTRIBUTES["compressed"]
 _SYSTEM = 6
 """Hidden and system."""
@@ -131,6 +134,7 @@ class NtfsWriter(VolumeWriter[NtfsNode]):
         self._touched: dict[int, FileState] = {}
         self._known_table: tuple[Runs | None, tuple[Extent, ...]] = (None, ())
         self._folders: dict[int, FileState] = {}
+        self._log: LogWriter | None = None
         self._record_bits_changed = True
         self._packer = RecordPacker(geometry.record, geometry.cluster, self._take_record, self._free_record)
         self._index_room = self._packer.room // 2 - 128
@@ -140,6 +144,8 @@ class NtfsWriter(VolumeWriter[NtfsNode]):
 
     def _format(self, label: str, serial: int, when: dt.datetime) -> None:
         g, image = self.geometry, self.image
+        if len(label.encode("utf-16-le")) > 2 * _MOST_LABEL:
+            raise VolumeError(f"'{label}': an NTFS label has at most {_MOST_LABEL} characters")
         self.image.zero(g.offset, max(_BOOT_BYTES, g.cluster))
         self._system: dict[str, FileState] = {}
         boot = self._fixed(0, _BOOT_BYTES)
@@ -151,9 +157,13 @@ class NtfsWriter(VolumeWriter[NtfsNode]):
         zone = g.mft + self.clusters_for(self.data.length // 8)
         self.clusters.last = min(zone, g.clusters // 4) + table.runs[0][1]
         log = self._claimed(_log_size(self.where.length))
-        for extent in self.run_extents(log.runs):
-            for at in range(extent.offset, extent.end, 1 << 20):
-                image.write(at, b"\xff" * min(1 << 20, extent.end - at))
+        self._log_extents = self.run_extents(log.runs)
+        if self._habits == "windows":
+            self._log = LogWriter(log.size, self._put_log)
+        else:  # as the system's mkntfs leaves it: to be made by the first driver that writes one
+            for extent in self._log_extents:
+                for at in range(extent.offset, extent.end, 1 << 20):
+                    image.write(at, b"\xff" * min(1 << 20, extent.end - at))
         self._bits = self._claimed(bitmap_bytes)
         self._record_bits = self._claimed(max(g.cluster, 8))
         self._record_bits.size = self._record_bits.valid = 8
@@ -201,6 +211,9 @@ class NtfsWriter(VolumeWriter[NtfsNode]):
             self._put(state)
         self._write_boot(serial)
         self.flush()
+
+    def _put_log(self, place: int, data: bytes) -> None:
+        self._write(within(self._log_extents, place, len(data)), data)
 
     def _fixed(self, first: int, size: int) -> Stream:
         """A file of the volume's own at a cluster of its own."""
@@ -330,10 +343,21 @@ class NtfsWriter(VolumeWriter[NtfsNode]):
         """Write all records of a file, and again (where they changed) the index blocks that name it."""
         records = self._packer.records(state)
         state.written = [(number, attributes) for number, _, _, attributes in records]
+        state.logged.clear()
+        state.logged_content.clear()
         for number, sequence, base, attributes in records:
-            data = self._packer.packed(number, sequence, base, attributes, state, self._next_fixup(number))
+            used = self._packer.packed(number, sequence, base, attributes, state)
+            data = with_fixups(used.ljust(self.geometry.record, b"\0"), self._next_fixup(number))
             self._write(self._place(number), data)
+            if self._log is not None and number >= FIRST_FREE:
+                self._tell_log(state, number, used)
             self._mirror(number, data)
+
+    def _tell_log(self, state: FileState, number: int, data: bytes) -> None:
+        assert self._log is not None
+        logged = self._log.record_made(number, number * self.geometry.record, data, self.cluster_size)
+        for kept, parts in ((state.logged, (*logged.head, *logged.content)), (state.logged_content, logged.content)):
+            kept.append(tuple(e for place, count in parts for e in within(self._log_extents, place, count)))
 
     def _next_fixup(self, number: int) -> int:
         """Drivers count with every writing of a record."""
@@ -726,19 +750,25 @@ class NtfsWriter(VolumeWriter[NtfsNode]):
 
     def _inside_at(self, node: NtfsNode, size: int) -> tuple[Extent, ...]:
         """Where the bytes of a stream inside of its record stand."""
-        for number, attributes in node.file.written:
+        found = self._inside_record(node)
+        if found is None:
+            return ()
+        record = self._place(node.file.written[found[0]][0])
+        parts = stored_at(0, 0, USA_AT, found[1], size)
+        return tuple(piece for part in parts for piece in within(record, part.offset, part.length))
+
+    def _inside_record(self, node: NtfsNode) -> tuple[int, int] | None:
+        """In which of a file's records a stream stands, and at which byte of it."""
+        for n, (_, attributes) in enumerate(node.file.written):
             at = 0
             while attributes[at : at + 4] != b"\xff\xff\xff\xff":
                 length = int.from_bytes(attributes[at + 4 : at + 8], "little")
                 chars, name_at = attributes[at + 9], int.from_bytes(attributes[at + 10 : at + 12], "little")
                 name = attributes[at + name_at : at + name_at + 2 * chars].decode("utf-16-le") if chars else ""
-                if attributes[at] == 0x80 and name == node.stream:
-                    start = self._packer.first + at + int.from_bytes(attributes[at + 20 : at + 22], "little")
-                    record = self._place(number)
-                    parts = stored_at(0, 0, USA_AT, start, size)
-                    return tuple(piece for part in parts for piece in within(record, part.offset, part.length))
+                if attributes[at] == DATA and name == node.stream:
+                    return n, self._packer.first + at + int.from_bytes(attributes[at + 20 : at + 22], "little")
                 at += length
-        return ()
+        return None
 
     def _unit_map(self, stream: Stream) -> FileMap:
         segments: list[Segment] = []
@@ -773,11 +803,31 @@ class NtfsWriter(VolumeWriter[NtfsNode]):
         return self.record(node)
 
     def evidence(self, node: NtfsNode) -> Evidence:
-        where = self.record(node)
-        return Evidence(where, (Trace("place", "whole", where), Trace("name", "full", where)))
+        where, told = self.record(node), self._told_by_log(node)
+        own = (Trace("place", "whole", where), Trace("name", "full", where))
+        return Evidence(where, (*own, *told.traces), told.copies)
+
+    def _told_by_log(self, node: NtfsNode) -> Evidence:
+        """What the log tells of a file as it is now, if all of that stands."""
+        state = node.file
+        where = tuple(part for one in state.logged for part in one)
+        if len(state.logged) != len(state.written) or not state.logged or state.number < FIRST_FREE:
+            return Evidence((), ())
+        for (_, attributes), content in zip(state.written, state.logged_content, strict=True):
+            if not self.image.read_extents(content).endswith(attributes):
+                return Evidence((), ())  # newer records of the log stand there
+        copies: tuple[FileMap, ...] = ()
+        stream = None if node.folder else state.streams.get(node.stream)
+        if stream is not None and stream.inside:
+            inside = self._inside_record(node)
+            if inside is not None:
+                index, start = inside
+                copies = (FileMap.of(within(state.logged_content[index], start, len(stream.inside))),)
+        traces = (Trace("place", "whole", where, "log"), Trace("name", "full", where, "log"))
+        return Evidence(where, traces, copies)
 
     def evidence_after(self, node: NtfsNode, habits: Habits) -> Evidence:
-        if self.names_of(node) > 1 or node.of is not None:
+        if self.names_of(node) > 1:
             return Evidence((), ())
         return self.evidence(node)
 
@@ -799,6 +849,8 @@ class NtfsWriter(VolumeWriter[NtfsNode]):
         for state in list(self._touched.values()):
             self._put(state)
         self._touched.clear()
+        if self._log is not None:
+            self._log.close()
         length = -(-self.geometry.clusters // 64) * 8
         extents = self.run_extents(self._bits.runs)
         for index in sorted(self.clusters.changed):
