@@ -176,14 +176,16 @@ def _best_start(
 ) -> tuple[int, list[_Table]]:  # fmt: skip
     """Where the volume began that most of these tables are of, and those of them that fit."""
     votes: Counter[int] = Counter()
-    by_start: defaultdict[int, list[_Table]] = defaultdict(list)
+    # Of each table the likeliest start: volumes that are laid out alike vote for each other's, too.
+    own_start: dict[int, int] = {}
     by_folder: defaultdict[int, list[tuple[int, int]]] = defaultdict(list)
     for at, (folder, number) in blocks.items():
         by_folder[folder & REFERENCE].append((at, number))
     for table in tables:
-        for start, count in _votes_of(table, cluster, by_folder).items():
-            votes[start] += count
-            by_start[start].append(table)
+        own = _votes_of(table, cluster, by_folder)
+        votes += own
+        if own:
+            own_start[table.start] = own.most_common(1)[0][0]
     known = [volume.where.offset for volume in now] + [0, 63 * STRIDE, 1 << 20]
     candidates = [*dict.fromkeys([start for start, _ in votes.most_common(_MOST_LIVES)] + known)]
     scores = {}
@@ -193,9 +195,8 @@ def _best_start(
         hits, misses = _probed(medium, start, cluster, tables, head)
         scores[start] = 3 * votes[start] + hits - misses
     best = max(scores, key=lambda start: scores[start], default=0)
-    sure = by_start.get(best, [])
-    other = {id(t) for start, those in by_start.items() if start != best and votes[start] > 1 for t in those}
-    return best, [table for table in tables if table in sure or id(table) not in other] or list(tables)
+    own_tables = [table for table in tables if own_start.get(table.start, best) == best]
+    return best, own_tables or list(tables)
 
 
 def _votes_of(table: _Table, cluster: int, by_folder: dict[int, list[tuple[int, int]]]) -> Counter[int]:
