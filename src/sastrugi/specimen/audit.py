@@ -194,7 +194,11 @@ def _records(specimen: Specimen, progress: Progress) -> Check:
             faults.append(f"{file.path}: the books say that its record stands, a look does not find it")
         elif file.ceiling.placed != "hint" and file.map.start not in (None, seen.start):
             faults.append(f"{file.path}: its record names another place than the books")
-        elif file.ceiling.name in ("full", "name") and not file.stands_as and not _tells(seen.name, file.name):
+        elif (
+            file.ceiling.name in ("full", "name")
+            and not file.stands_as
+            and not any(_tells(name, file.name) for name in (seen.name, *seen.others))
+        ):
             faults.append(f"{file.path}: the books say that its name stands, a look finds '{seen.name}'")
         progress.at(n)
     progress.finish()

@@ -232,6 +232,8 @@ class SpecimenBuilder:
                 laid.created, laid.modified = file.created, file.modified
         self._enter(laid)
         self._watch_content(laid)
+        if node.of is not None:
+            self._watch_moved(node)
         if self._together is None:
             self.mirror.store(place, [laid], _READ)
         else:
@@ -267,6 +269,16 @@ class SpecimenBuilder:
         laid.map = place.writer.map(laid.node)
         laid.content = self.books.watch(laid.map.stored, save=save)
 
+    def _watch_moved(self, node: Node) -> None:
+        """What stands inside of a record that was written anew is watched where it stands now."""
+        _, writer = self.mounted(self.by_node[id(node)].volume)
+        for other in writer.sharing(node):
+            laid = self.by_node.get(id(other))
+            if laid is None or laid.content is None or not laid.standing or laid.map == writer.map(other):
+                continue
+            self.books.forget(laid.content)
+            self._watch_content(laid)
+
     def grow(self, laid: LaidFile, content: Content) -> None:
         """Append to a file; it stays the same file, with other digests."""
         place, writer = self.mounted(laid.volume)
@@ -285,6 +297,7 @@ class SpecimenBuilder:
             laid.blake3, laid.sha256 = digests.result()
         laid.size, laid.modified = laid.node.size, writer.moment(when)
         self._watch_content(laid)
+        self._watch_moved(laid.node)
         self.mirror.grow(place, laid, old_size)
 
     def read(self, laid: LaidFile) -> Iterator[bytes]:
@@ -312,6 +325,7 @@ class SpecimenBuilder:
         laid.record = writer.record(laid.node)
         self._enter(new)
         self._watch_content(new)
+        self._watch_moved(new.node)
         self.mirror.rewrite(place, new, in_place)
         return new
 
@@ -324,6 +338,7 @@ class SpecimenBuilder:
         with self.acting(path):
             writer.rename(laid.node, path, self.tick())
         self.mirror.rename(place, old_path, laid)
+        self._watch_moved(laid.node)
         new = RangeSet(writer.record(laid.node))
         if not any(new.overlap(extent) for extent in evidence.record):
             self._leave(laid, old_path, above, evidence.of_record())
@@ -344,6 +359,7 @@ class SpecimenBuilder:
             self._enter(new)
             self._watch_content(new)
         linked = self.by_node[id(node)]
+        self._watch_moved(node)
         self.mirror.link(place, laid, linked)
         return linked
 
@@ -363,11 +379,14 @@ class SpecimenBuilder:
         gone = [(one, writer.evidence_after(one.node, habits)) for one in streams if end != "unlinked"]
         self.mirror.before_change(laid)
         path, above = laid.node.path, self._above(laid.node)
+        beside = [one for one in writer.sharing(laid.node) if one is not laid.node]
         with self.acting("a deletion"):
             evidence = writer.delete(laid.node, self.tick(), habits)
             if evidence.of_record() != evidence:
                 writer.flush()  # what stays beside the record is watched as it stands on the medium
         self.mirror.delete(place, path, laid.folder)
+        for other in beside[:1] if not gone else ():
+            self._watch_moved(other)
         for stream, told in gone:
             self._ended(stream, told, end)
         self._leave(laid, path, above, evidence)

@@ -42,11 +42,13 @@ MORE = "SASTRUGI_FILE_SYSTEMS"
 
 @dataclass(frozen=True, slots=True)
 class SeenRecord:
-    """Name and size that a record tells, and the byte of the medium at which its file begins."""
+    """Name and size that a record tells, and the byte of the medium at which its file begins. `others` are further
+    names of the same file."""
 
     name: str
     size: int
     start: int
+    others: tuple[str, ...] = ()
 
 
 @dataclass(frozen=True, slots=True)

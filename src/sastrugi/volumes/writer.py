@@ -209,6 +209,10 @@ class VolumeWriter(ABC, Generic[N]):
         """The further streams of a file, under this name of it."""
         return []
 
+    def sharing(self, node: N) -> list[N]:
+        """The names and streams that stand in one record with a node: what is inside of that moves when any changes."""
+        return []
+
     def link(self, node: N, path: str, when: dt.datetime) -> N:
         """Give a file a second name. Raises VolumeError where the file system has no hard links."""
         raise VolumeError(f"{title_of(self.file_system)} has no hard links: copy {node.path} instead")

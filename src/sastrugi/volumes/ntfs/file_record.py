@@ -106,6 +106,8 @@ class FileState:
     """Where the log tells of its records as they are now: of each head and content,"""
     logged_content: list[tuple[Extent, ...]] = field(default_factory=list)
     """… and the content alone."""
+    nodes: list[object] = field(default_factory=list)
+    """The writer's names and streams of it, past ones too."""
     written: list[tuple[int, bytes]] = field(default_factory=list)
     """Its records as they were written last: number and attributes."""
     cluster: int = 4096

@@ -30,4 +30,5 @@ def peek(_variant: str, data: bytes, where: Sequence[Extent], first: int, cluste
     streams = dict(record.streams())
     place = map_of(streams[""], records.geometry)[0] if "" in streams else None
     start = -1 if place is None or place.start is None else place.start
-    return SeenRecord(record.own_names()[0].text, place.size if place else 0, start)
+    name, *others = (name.text for name in record.own_names())
+    return SeenRecord(name, place.size if place else 0, start, tuple(others))

@@ -289,11 +289,13 @@ class NtfsVolume(Volume):
             if rest:  # a record that is cut in two by the end of a run
                 need = size - len(rest)
                 block = rest + self._medium.read(at, need)
-                if len(block) == size:
-                    records.add(np.frombuffer(block, "u1").reshape(1, -1), np.array([rest_at]), np.array([number]))
+                whole = np.frombuffer(block.ljust(size, b"\0"), "u1").reshape(1, -1)
+                for record, base in dissected(whole, np.array([rest_at]), np.array([number]), self.geometry):
+                    record.stands_at((Extent(rest_at, len(rest)), Extent(at, need)), fixups=True)
+                    records.take(record, base)
                 number, at, rest = number + 1, at + need, b""
-            whole = (extent.end - at) // size
-            for piece in self._medium.data_ranges(at, at + whole * size):
+            count_whole = (extent.end - at) // size
+            for piece in self._medium.data_ranges(at, at + count_whole * size):
                 lo = (piece.offset - at) // size
                 hi = -(-(piece.end - at) // size)
                 for n in range(lo, hi, max(_CHUNK // size, 1)):
@@ -302,8 +304,8 @@ class NtfsVolume(Volume):
                     rows = np.frombuffer(data, "u1").reshape(count, size)
                     places = at + (n + np.arange(count, dtype=np.int64)) * size
                     records.add(rows, places, number + n + np.arange(count, dtype=np.int64))
-            number += whole
-            rest_at = at + whole * size
+            number += count_whole
+            rest_at = at + count_whole * size
             rest = self._medium.read(rest_at, extent.end - rest_at) if extent.end > rest_at else b""
 
     @cached_property
@@ -333,9 +335,7 @@ class NtfsVolume(Volume):
                 if reference in seen:
                     continue
                 seen.add(reference)
-                state.places = logged.where
-                for part in state.parts:
-                    part.places = logged.where
+                state.stands_at(logged.where, fixups=False)
                 if base:
                     found.extend(base, state)
                 else:

@@ -86,14 +86,15 @@ class Attribute:
     flags: int = 0
     whole: bool = True
     places: tuple[Extent, ...] = ()
-    """Where its record stands, byte by byte, if that is no record of a table."""
+    """Where its record stands, if not in one piece (then `usa` is 0 where it is kept without fix-ups)."""
     cluster: int = 0
     """Bytes of a cluster, as what is allocated to it tells; 0 if it does not."""
 
     def stored_inside(self) -> FileMap:
         """Where a part inside of its record stands."""
         if self.places:
-            return FileMap.of(within(self.places, self.at, self.size))
+            parts = stored_at(0, 0, self.usa, self.at, self.size) if self.usa else (Extent(self.at, self.size),)
+            return FileMap.of(piece for part in parts for piece in within(self.places, part.offset, part.length))
         if self.size and self.at % STRIDE + self.size <= STRIDE - 2:
             return FileMap((Segment(self.size, (Extent(self.record + self.at, self.size),)),))
         return FileMap.of(stored_at(0, self.record, self.usa, self.at, self.size))
@@ -115,7 +116,14 @@ class Record:
     further: list[int] = field(default_factory=list)
     """Where its extension records stand."""
     places: tuple[Extent, ...] = ()
-    """Where it stands, byte by byte, if it is no record of a table."""
+    """Where it stands, if not in one piece."""
+
+    def stands_at(self, places: tuple[Extent, ...], fixups: bool) -> None:
+        """It stands in pieces, with fix-ups or without."""
+        self.places = places
+        for part in self.parts:
+            part.places = places
+            part.usa = part.usa if fixups else 0
 
     @property
     def in_use(self) -> bool:
@@ -191,7 +199,8 @@ class Records:
         """Give extension records to those they are of. Deleting a file counts its sequence number on by one."""
         for base, further in self._extensions:
             record = self.by_number.get(base & REFERENCE)
-            if record is not None and is_of(base >> 48, record):
+            given_back = record is not None and record.in_use and not further.in_use
+            if record is not None and is_of(base >> 48, record) and not given_back:
                 record.names += further.names
                 record.parts += further.parts
                 record.further.append(further.position)

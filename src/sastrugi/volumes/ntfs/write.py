@@ -112,6 +112,9 @@ class NtfsNode(Node):
 
     file: FileState
 
+    def __post_init__(self) -> None:
+        self.file.nodes.append(self)
+
 
 class NtfsWriter(VolumeWriter[NtfsNode]):
     """A mounted NTFS volume that can be written. Call `flush` to bring bitmaps and folder times to disk."""
@@ -666,6 +669,12 @@ class NtfsWriter(VolumeWriter[NtfsNode]):
         node.size = size
         self._put(state)
         self._refresh_names(state)
+
+    def sharing(self, node: NtfsNode) -> list[NtfsNode]:
+        return [one for one in node.file.nodes if isinstance(one, NtfsNode) and self._stands(one)]
+
+    def _stands(self, node: NtfsNode) -> bool:
+        return node.parent is not None and node.parent.children.get(self.fold(node.name)) is node
 
     def names_of(self, node: NtfsNode) -> int:
         return sum(named.space != DOS for named in node.file.names)
