@@ -16,6 +16,7 @@ from sastrugi.media import open_medium
 from sastrugi.media.raw import RawImage
 from sastrugi.specimen.digests import medium_digest
 from tests.conftest import Program, program_path
+from tests.warm import Fault, WarmProgram
 
 MIB = 1 << 20
 SIZE = 48 * MIB
@@ -140,3 +141,40 @@ def test_a_damaged_list_of_faults_is_refused(sastrugi: Program, card: Path, tmp_
     copy = with_faults(card, tmp_path)
     (tmp_path / "failing.img.faults.json").write_text(text, "utf-8")
     assert "is no list of faults" in sastrugi("look", copy, code=2).err
+
+
+@pytest.mark.parametrize("name", ["a.img", "a.qcow2", "a.001"])
+def test_a_capture_that_was_killed_before_it_read_begins_anew(
+    sastrugi: Program, card: Path, tmp_path: Path, name: str
+) -> None:
+    """Its folder is there, with files in it, but no journal: there is nothing to go on with, and nothing in the way."""
+    work = tmp_path / f".{name}.capture"
+    work.mkdir()
+    (work / name).write_bytes(b"begun")
+    said = sastrugi("capture", card, "--out", tmp_path / name, "--go-on", code=2).err
+    assert "leave --go-on out" in said
+    sastrugi("capture", card, "--out", tmp_path / name, "--part-size", "16 MiB")
+    assert digest_of(tmp_path / name) == digest_of(card) and not list(tmp_path.glob(".*"))
+
+
+@pytest.mark.parametrize("name", ["a.img", "a.001"])
+def test_a_capture_that_was_killed_while_it_moved_is_finished(
+    sastrugi: Program, card: Path, tmp_path: Path, name: str
+) -> None:
+    """All is read, some parts are moved out, the rest and the journal stand: going on moves what is left."""
+    told = tmp_path / "told"
+    told.mkdir()
+    program = WarmProgram(program_path())
+    out = tmp_path / "out"
+    out.mkdir()
+    words = ["capture", str(card), "--out", str(out / name), "--part-size", "16 MiB"]
+    program.run(words, tmp_path, told, Fault(str(out), 0, "kill"))
+    changes = (told / "changes").read_text().split()
+    for path in out.iterdir():
+        path.unlink()
+    renames = [n for n, change in enumerate(changes, 1) if change == "os.rename"]
+    assert program.run(words, tmp_path, told, Fault(str(out), renames[-1], "kill"))[0] == -9
+    assert (out / f".{name}.capture" / "journal.json").is_file()
+    sastrugi(*words, "--go-on")
+    assert digest_of(out / name) == digest_of(card) and not list(out.glob(".*"))
+    program.close()

@@ -246,3 +246,34 @@ def test_real_files_are_measured_to_their_length() -> None:
                 wrong.append(f"{path}: {found.length}")
     assert sum(seen.values()) > 60 and len(seen) >= 5
     assert len(wrong) <= sum(seen.values()) // 50, json.dumps(wrong, indent=1)
+
+
+def test_a_corpus_that_is_killed_leaves_no_processes(tmp_path: Path) -> None:
+    command = [program_path(), "corpus", "make", str(tmp_path / "season"), "--files", "600", "--size", "200 KiB..2 MiB"]
+    process = subprocess.Popen(command, stdout=subprocess.DEVNULL, stderr=subprocess.DEVNULL)
+    children: set[int] = set()
+    ends = time.monotonic() + 60
+    while len(children) < 2 and time.monotonic() < ends and process.poll() is None:
+        time.sleep(0.05)
+        children |= set(children_of(process.pid))
+    assert children, "it makes files in processes of their own"
+    process.kill()
+    process.wait()
+    while any(is_alive(child) for child in children) and time.monotonic() < ends:
+        time.sleep(0.1)
+    assert not any(is_alive(child) for child in children)
+    assert not (tmp_path / "season").exists()
+
+
+def children_of(parent: int) -> list[int]:
+    try:
+        return [int(pid) for pid in Path(f"/proc/{parent}/task/{parent}/children").read_text().split()]
+    except OSError:
+        return []
+
+
+def is_alive(pid: int) -> bool:
+    try:
+        return Path(f"/proc/{pid}/stat").read_text().rpartition(")")[2].split()[0] != "Z"
+    except OSError:
+        return False

@@ -22,7 +22,7 @@ from sastrugi.volumes.ntfs.log_layout import FIRST_PAGE, PAGE, place_bits, store
 from sastrugi.volumes.ntfs.log_read import logged_records
 from sastrugi.volumes.ntfs.log_write import LogWriter
 from sastrugi.volumes.ntfs.read import RecordedFiles, open_ntfs
-from sastrugi.volumes.ntfs.records import Records, map_of
+from sastrugi.volumes.ntfs.records import Records, map_of, text_of
 from sastrugi.volumes.ntfs.write import COMPRESSED_FILE, NtfsWriter, plan
 from sastrugi.volumes.reader import Entry
 from tests.conftest import Program
@@ -328,3 +328,12 @@ def test_an_image_of_it_is_adopted(sastrugi: Program, tmp_path: Path) -> None:
     assert deleted == {f"core {n}.bin" for n in range(4)}
     card = sastrugi("score", tmp_path / "s", tmp_path / "s.scan", "--out", tmp_path / "c.json", "--json").json
     assert card["intact"]["share_of_set"] == card["named"]["share_of_set"] == 1.0
+
+
+@given(st.binary(max_size=60))
+def test_any_bytes_are_a_name_that_is_no_path(data: bytes) -> None:
+    """Lone halves of characters, slashes, zeros: what cannot stand in a path is replaced."""
+    name = text_of(data)
+    assert "/" not in name and "\0" not in name and name.encode("utf-8")
+    assert text_of("Ålbreen 雪.txt".encode("utf-16-le")) == "Ålbreen 雪.txt"
+    assert text_of(b"\x00\xd8x\x00") == "\N{REPLACEMENT CHARACTER}x"

@@ -12,6 +12,7 @@ import pytest
 from hypothesis import given
 from hypothesis import strategies as st
 
+from sastrugi.kinds import recognise
 from sastrugi.media import Extent, RangeSet
 from sastrugi.media.extents import join, total
 from sastrugi.media.filemap import FileMap
@@ -22,6 +23,7 @@ from sastrugi.recovery.previous_volumes import LifeGeometry, find_geometries
 from sastrugi.recovery.reassembly import Budget, _around, reassemble
 from sastrugi.recovery.reassembly_pass import Assembly
 from sastrugi.recovery.scan_file import ScanFile
+from sastrugi.recovery.sources import MediumSource
 from sastrugi.volumes.orphan_folders import LooseFolder, LooseRecord
 from sastrugi.volumes.reader import Times
 from tests.test_kinds import sample
@@ -227,3 +229,37 @@ def test_signatures_decide_between_lines(tmp_path: Path) -> None:
     known = [LifeGeometry("fat", 64 * 512, cluster, 0) for cluster in (512, 1024, 2048, 4096)]
     found = find_geometries(folders, known, 1 << 26, lambda name, offset: offset in begins)
     assert [(one.base, one.cluster, len(own)) for one, own in found] == [(64 * 512, 2048, 2)]
+
+
+# -- where a file breaks ----------------------------------------------------------------------------------------------
+
+GRAIN = {"gz": 1 << 17, "bz2": 1 << 20, "xz": 1 << 17, "zip": 1 << 16, "png": 1 << 20, "flac": 1 << 16}
+"""How far behind the first wrong byte it may be told that a file breaks: what has a checksum for a large part tells only
+of which part that is."""
+
+
+@given(kind=st.sampled_from(sorted(GRAIN)), share=st.floats(0.3, 0.9), seed=st.integers(0, 1 << 32))
+def test_a_broken_file_says_where_it_breaks(
+    tmp_path_factory: pytest.TempPathFactory, kind: str, share: float, seed: int
+) -> None:
+    """Bytes of another file from some place on: the measure is not whole, and tells a place that is not far behind."""
+    content = bytearray(sample(kind, 150_000))
+    at = int(len(content) * share) // CLUSTER * CLUSTER
+    content[at:] = random.Random(seed).randbytes(len(content) - at)
+    with RawImage(tmp_path_factory.mktemp("broken") / "m.img", SIZE) as image:
+        image.write(CLUSTER, bytes(content))
+        measure = recognise(MediumSource(image, FileMap.of((Extent(CLUSTER, len(content)),))), deep=True)
+    if measure is None:
+        assert kind in ("bz2", "flac"), "what is begun is known by its beginning"
+        return
+    assert not measure.whole and measure.rule
+    assert measure.breaks_at is not None and 0 < measure.breaks_at <= at + GRAIN[kind]
+
+
+@pytest.mark.parametrize("kind", PROVED)
+def test_a_whole_file_does_not_break(tmp_path: Path, kind: str) -> None:
+    content = sample(kind, 150_000)
+    with RawImage(tmp_path / "m.img", SIZE) as image:
+        image.write(CLUSTER, content + random.Random(1).randbytes(5000))
+        measure = recognise(MediumSource(image, FileMap.of((Extent(CLUSTER, len(content) + 5000),))), deep=True)
+    assert measure is not None and measure.whole and measure.length == len(content) and measure.breaks_at is None
