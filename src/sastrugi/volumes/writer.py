@@ -201,6 +201,22 @@ class VolumeWriter(ABC, Generic[N]):
     def rename(self, node: N, path: str, when: dt.datetime) -> None:
         """Give a file or folder another name or folder on the same volume."""
 
+    def new_home(self, node: N, path: str) -> tuple[N, str]:
+        """The folder and the name under which a node is to stand; raises VolumeError where it cannot."""
+        folder_path, _, name = path.rstrip("/").rpartition("/")
+        parent = self.find(folder_path)
+        if parent is None or not parent.folder:
+            raise VolumeError(f"{folder_path}: there is no such folder to move {node.name} to")
+        there = parent.children.get(self.fold(name))
+        if there is not None and there is not node:
+            raise VolumeError(f"{path}: there is already a file of this name")
+        above: N | None = parent
+        while above is not None:
+            if above is node:
+                raise VolumeError(f"{node.path}: a folder cannot be moved into itself")
+            above = above.parent
+        return parent, name
+
     def names_of(self, node: N) -> int:
         """How many names the file of a node has."""
         return 1

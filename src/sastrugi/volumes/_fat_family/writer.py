@@ -278,19 +278,8 @@ class EntryTableWriter(VolumeWriter[EntryNode]):
     def rename(self, node: EntryNode, path: str, when: dt.datetime) -> None:
         old_parent, old_name = node.parent, node.name
         assert old_parent is not None
-        folder_path, _, name = path.rstrip("/").rpartition("/")
-        parent = self.find(folder_path)
-        if parent is None or not parent.folder:
-            raise VolumeError(f"{folder_path}: there is no such folder to move {old_name} to")
+        parent, name = self.new_home(node, path)
         check_name(name, title_of(self.file_system))
-        there = parent.children.get(self.fold(name))
-        if there is not None and there is not node:
-            raise VolumeError(f"{path}: there is already a file of this name")
-        above: EntryNode | None = parent
-        while above is not None:
-            if above is node:
-                raise VolumeError(f"{node.path}: a folder cannot be moved into itself")
-            above = above.parent
         del old_parent.children[self.fold(old_name)]
         old_parent.aliases.discard(node.alias)
         data = self._renamed_record(node, name, parent)

@@ -696,19 +696,8 @@ class NtfsWriter(VolumeWriter[NtfsNode]):
     def rename(self, node: NtfsNode, path: str, when: dt.datetime) -> None:
         if node.of is not None or node.parent is None:
             raise VolumeError(f"{node.path}: a stream or the root cannot be renamed here")
-        folder_path, _, name = path.rstrip("/").rpartition("/")
-        parent = self.find(folder_path)
-        if parent is None or not parent.folder:
-            raise VolumeError(f"{folder_path}: there is no such folder to move {node.name} to")
+        parent, name = self.new_home(node, path)
         check_name(name, title_of(self.file_system))
-        there = parent.children.get(self.fold(name))
-        if there is not None and there is not node:
-            raise VolumeError(f"{path}: there is already a file of this name")
-        above: NtfsNode | None = parent
-        while above is not None:
-            if above is node:
-                raise VolumeError(f"{node.path}: a folder cannot be moved into itself")
-            above = above.parent
         streams, old = self.streams_of(node), node.parent
         for one in streams:
             del old.children[self.fold(one.name)]
