@@ -32,9 +32,10 @@ from sastrugi.volumes.ntfs.layout import (
     to_ticks,
     with_fixups,
 )
+from sastrugi.volumes.ntfs.plan import plan
 from sastrugi.volumes.ntfs.read import open_ntfs
 from sastrugi.volumes.ntfs.system_files import order_of
-from sastrugi.volumes.ntfs.write import COMPRESSED_FILE, NtfsNode, NtfsWriter, plan
+from sastrugi.volumes.ntfs.write import COMPRESSED_FILE, NtfsNode, NtfsWriter
 from tests.conftest import Program
 from tests.judges import assert_clean, format_over, linux, make_volume, ntfs3_reads, require_drivers
 from tests.test_drivers import listed, real_files

@@ -14,9 +14,10 @@ from sastrugi.media.raw import RawImage
 from sastrugi.volumes.boot_sectors import boots_in
 from sastrugi.volumes.ntfs.earlier import earlier_volumes
 from sastrugi.volumes.ntfs.peek import peek
+from sastrugi.volumes.ntfs.plan import default_cluster, plan
 from sastrugi.volumes.ntfs.read import open_ntfs, starts
 from sastrugi.volumes.ntfs.records import record_sectors
-from sastrugi.volumes.ntfs.write import NtfsWriter, default_cluster, plan
+from sastrugi.volumes.ntfs.write import NtfsWriter
 from sastrugi.volumes.registry import BootMark, FileSystem, Variant
 from sastrugi.volumes.writer import Habits, VolumeWriter
 

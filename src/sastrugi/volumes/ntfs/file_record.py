@@ -240,7 +240,7 @@ class RecordPacker:
         for text, collation, view in state.views:
             value = view.root_value(0, collation, self._per_block(view))
             found.append(_Part(INDEX_ROOT, text, inside_attribute(INDEX_ROOT, text, value, 0)))
-        yield from sorted(found, key=lambda part: (part.kind, part.name))
+        yield from sorted(found, key=_by_kind)
 
     def _per_block(self, index: Index) -> int:
         """Clusters of a block of an index; of larger clusters units of 512 bytes."""
@@ -258,38 +258,44 @@ class RecordPacker:
         moved = [part for part in parts if part.kind not in (STANDARD_INFORMATION, INDEX_ROOT)]
         while moved and self._list_size(parts) + sum(len(one.data) for one in (*kept, moved[0])) <= self.room // 2:
             kept.append(moved.pop(0))
-        pieces: list[list[_Part]] = [[]]
-        room = self.room
-        for part in moved:
-            for piece in self._pieces(part):
-                if len(piece.data) > room:
-                    pieces.append([])
-                    room = self.room
-                pieces[-1].append(piece)
-                room -= len(piece.data)
-        pieces = [those for those in pieces if those]
+        pieces = self._in_records(moved)
         if len(pieces) > _MOST_LISTED or any(len(one.data) > self.room for those in pieces for one in those):
             raise VolumeError(f"record {state.number}: its attributes have no room in {_MOST_LISTED} records")
         while len(state.extensions) < len(pieces):
             state.extensions.append(self._take())
         while len(state.extensions) > len(pieces):
             self._release(state.extensions.pop()[0])
-        kept.sort(key=lambda part: (part.kind, part.name))
-        listed: list[tuple[_Part, int, int]] = [(part, state.reference, n) for n, part in enumerate(kept)]
-        out: list[tuple[int, int, int, bytes]] = []
+        return self._with_list(state, sorted(kept, key=_by_kind), pieces)
+
+    def _with_list(
+        self, state: FileState, kept: list[_Part], pieces: list[list[_Part]]
+    ) -> list[tuple[int, int, int, bytes]]:
+        """The records of a file whose base record has room for `kept` only, and for a list of where all stands."""
+        # The list itself comes in behind the first attribute, and counts among them.
+        listed = [(part, state.reference, n + (part.kind > ATTRIBUTE_LIST)) for n, part in enumerate(kept)]
+        further: list[tuple[int, int, int, bytes]] = []
         for (number, sequence), those in zip(state.extensions, pieces, strict=True):
             listed += [(part, number | sequence << 48, n) for n, part in enumerate(those)]
-            out.append((number, sequence, state.reference, _joined(those)))
-        listed.sort(key=lambda item: (item[0].kind, item[0].name, item[0].first))
-        value = b"".join(
-            _list_entry(part, reference, n + (1 if reference == state.reference and part.kind > ATTRIBUTE_LIST else 0))
-            for part, reference, n in listed
-        )
-        kept.append(_Part(ATTRIBUTE_LIST, "", inside_attribute(ATTRIBUTE_LIST, "", value, 0)))
-        kept.sort(key=lambda part: (part.kind, part.name))
+            further.append((number, sequence, state.reference, _joined(those)))
+        listed.sort(key=lambda item: (*_by_kind(item[0]), item[0].first))
+        value = b"".join(_list_entry(*item) for item in listed)
+        kept = sorted([*kept, _Part(ATTRIBUTE_LIST, "", inside_attribute(ATTRIBUTE_LIST, "", value, 0))], key=_by_kind)
         if sum(len(part.data) for part in kept) > self.room:
             raise VolumeError(f"record {state.number}: the list of its attributes has no room in it")
-        return [(state.number, state.sequence, 0, _joined(kept)), *out]
+        return [(state.number, state.sequence, 0, _joined(kept)), *further]
+
+    def _in_records(self, moved: list[_Part]) -> list[list[_Part]]:
+        """Parts by the further records that they go into."""
+        out: list[list[_Part]] = [[]]
+        room = self.room
+        for part in moved:
+            for piece in self._pieces(part):
+                if len(piece.data) > room:
+                    out.append([])
+                    room = self.room
+                out[-1].append(piece)
+                room -= len(piece.data)
+        return [those for those in out if those]
 
     @staticmethod
     def _list_size(parts: list[_Part]) -> int:
@@ -323,6 +329,10 @@ class RecordPacker:
         head["base"], head["number"] = base, number
         head["next"] = _MOST_INSTANCES
         return head.tobytes().ljust(self.first, b"\0") + attributes
+
+
+def _by_kind(part: _Part) -> tuple[int, str]:
+    return part.kind, part.name
 
 
 def _joined(parts: list[_Part]) -> bytes:

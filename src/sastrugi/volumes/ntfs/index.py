@@ -256,6 +256,16 @@ class Index:
             out.append(item)
         return out + (self.walk(node.last) if node.last else [])
 
+    def has(self, order: tuple[bytes, bytes]) -> bool:
+        """Whether a key is there."""
+        node: Block | None = self.root
+        while node is not None:
+            n = bisect_left(node.items, order, key=_order)
+            if n < len(node.items) and node.items[n].order == order:
+                return True
+            node = node.items[n].below if n < len(node.items) else node.last
+        return False
+
     def leading_to(self, order: tuple[bytes, bytes]) -> list[Block]:
         """The blocks from the root to the one that holds a key; without the root."""
         out: list[Block] = []

@@ -8,7 +8,7 @@ from __future__ import annotations
 
 import datetime as dt
 import heapq
-from collections.abc import Iterable, Iterator, Sequence
+from collections.abc import Iterable, Sequence
 from dataclasses import dataclass
 
 import numpy as np
@@ -16,9 +16,8 @@ import numpy as np
 from sastrugi.errors import VolumeError
 from sastrugi.media import lznt1
 from sastrugi.media.extents import Extent, within
-from sastrugi.media.filemap import ZEROS, FileMap, Segment
+from sastrugi.media.filemap import FileMap
 from sastrugi.media.raw import RawImage
-from sastrugi.units import format_size
 from sastrugi.volumes._fat_family.names import check_name
 from sastrugi.volumes.allocation import PIECE, ClusterMap, Run, join_runs
 from sastrugi.volumes.ntfs.file_record import UNIT, FileState, Named, RecordPacker, Stream, pack_name
@@ -32,7 +31,6 @@ from sastrugi.volumes.ntfs.layout import (
     EXTEND,
     FILE_MAGIC,
     FIRST_FREE,
-    LZNT1,
     MFT,
     OEM,
     POSIX,
@@ -51,59 +49,20 @@ from sastrugi.volumes.ntfs.layout import (
     with_fixups,
 )
 from sastrugi.volumes.ntfs.log_write import LogWriter
+from sastrugi.volumes.ntfs.names import with_short_name
+from sastrugi.volumes.ntfs.plan import BOOT_BYTES, INDEX_BLOCK, log_size
 from sastrugi.volumes.ntfs.system_files import attribute_definitions, order_of, security, upper_bytes
+from sastrugi.volumes.ntfs.units import in_units, joined_with_holes, unit_map
 from sastrugi.volumes.registry import title_of
 from sastrugi.volumes.writer import ATTRIBUTES, PLAIN_ATTRIBUTES, Evidence, Habits, Node, Trace, VolumeWriter, parts_of
 
-_BOOT_BYTES = 8192
-_INDEX_BLOCK = 4096
 _BATCH, _LEAST_BATCH = 64, 4
 """Records that are made at once."""
 _MIRRORED = 4
-_LEAST_VOLUME = 1 << 20
-_LARGEST_CLUSTER = 2 << 20
-_USUAL = ((16 << 40, 4 << 10), (32 << 40, 8 << 10), (64 << 40, 16 << 10), (128 << 40, 32 << 10), (1 << 62, 64 << 10))
 _FIXUP, _MOST_LABEL = 1, 32
 COMPRESSED_FILE = ATTRIBUTES["compressed"]
 _SYSTEM = 6
 """Hidden and system."""
-
-
-def default_cluster(size: int, sector: int = 512, habits: Habits = "linux") -> int:
-    """The cluster size that is usual for a volume of `size` bytes."""
-    return max(next(cluster for limit, cluster in _USUAL if size <= limit), sector)
-
-
-def plan(offset: int, size: int, cluster: int, sector: int, habits: Habits) -> Geometry:
-    """The geometry of a volume of `size` bytes at `offset`; raises VolumeError with the limits if it cannot be."""
-    if cluster < sector or cluster & (cluster - 1) or cluster > _LARGEST_CLUSTER:
-        raise VolumeError(
-            f"an NTFS cluster cannot be {format_size(cluster)}: it is {format_size(sector)}, "
-            f"{format_size(2 * sector)}, {format_size(4 * sector)} … 2 MiB"
-        )
-    sectors = size // sector - 1  # the last one holds the copy of the boot sector
-    clusters = sectors * sector // cluster
-    needed = (_BOOT_BYTES + _log_size(size) + (1 << 19)) // cluster + 24
-    if size < _LEAST_VOLUME or clusters < needed:
-        raise VolumeError(
-            f"NTFS with clusters of {format_size(cluster)} needs {format_size(max(needed * cluster, _LEAST_VOLUME))} "
-            f"at least, not {format_size(size)}: choose a larger volume or smaller clusters"
-        )
-    if clusters >= 1 << 32:
-        raise VolumeError(f"NTFS holds 2^32 clusters: choose clusters larger than {format_size(cluster)}")
-    first = -(-_BOOT_BYTES // cluster)
-    if habits == "windows":
-        mirror, mft = max(first, 2), min((3 << 30) // cluster, clusters // 3)
-    else:
-        mirror, mft = clusters // 2, max(first, (16 << 10) // cluster)
-    return Geometry(
-        offset, sector, cluster, sectors, mft, mirror, 4096 if sector > 1024 else 1024, _INDEX_BLOCK, 0
-    )  # fmt: skip
-
-
-def _log_size(size: int) -> int:
-    """Bytes of $LogFile that are usual for a volume: about a hundredth, of which the least is 256 KiB."""
-    return min(max(size // 100 // 4096 * 4096, 256 << 10), 64 << 20)
 
 
 @dataclass(slots=True, eq=False)
@@ -149,9 +108,9 @@ class NtfsWriter(VolumeWriter[NtfsNode]):
         g, image = self.geometry, self.image
         if len(label.encode("utf-16-le")) > 2 * _MOST_LABEL:
             raise VolumeError(f"'{label}': an NTFS label has at most {_MOST_LABEL} characters")
-        self.image.zero(g.offset, max(_BOOT_BYTES, g.cluster))
+        self.image.zero(g.offset, max(BOOT_BYTES, g.cluster))
         self._system: dict[str, FileState] = {}
-        boot = self._fixed(0, _BOOT_BYTES)
+        boot = self._fixed(0, BOOT_BYTES)
         bitmap_bytes = -(-g.clusters // 64) * 8
         self._mirrored = max(_MIRRORED, g.cluster // g.record)  # a whole cluster, as the drivers want it
         first_records = max(_BATCH, self._mirrored)
@@ -159,7 +118,7 @@ class NtfsWriter(VolumeWriter[NtfsNode]):
         table = self._fixed(g.mft, first_records * g.record)
         zone = g.mft + self.clusters_for(self.data.length // 8)
         self.clusters.last = min(zone, g.clusters // 4) + table.runs[0][1]
-        log = self._claimed(_log_size(self.where.length))
+        log = self._claimed(log_size(self.where.length))
         self._log_extents = self.run_extents(log.runs)
         if self._habits == "windows":
             self._log = LogWriter(log.size, self._put_log)
@@ -172,7 +131,7 @@ class NtfsWriter(VolumeWriter[NtfsNode]):
         self._record_bits.size = self._record_bits.valid = 8
         definitions = self._written(attribute_definitions())
         cases = self._written(upper_bytes())
-        descriptors, views = security(_INDEX_BLOCK, self._index_room)
+        descriptors, views = security(INDEX_BLOCK, self._index_room)
         secured = self._written(descriptors)
         bad = Stream(g.clusters * g.cluster, 0, runs=[(-1, g.clusters)])
         nothing = Stream(inside=b"")
@@ -260,8 +219,8 @@ class NtfsWriter(VolumeWriter[NtfsNode]):
         self.image.write(g.offset + g.sectors * g.sector, data.ljust(g.sector, b"\0"))
 
     def _new_index(self) -> Index:
-        step = _INDEX_BLOCK // self.cluster_size if self.cluster_size <= _INDEX_BLOCK else _INDEX_BLOCK // STRIDE
-        return Index(_INDEX_BLOCK, self._index_room, step)
+        step = INDEX_BLOCK // self.cluster_size if self.cluster_size <= INDEX_BLOCK else INDEX_BLOCK // STRIDE
+        return Index(INDEX_BLOCK, self._index_room, step)
 
     # -- records ----------------------------------------------------------------------------
 
@@ -415,22 +374,11 @@ class NtfsWriter(VolumeWriter[NtfsNode]):
 
     def _names_for(self, parent: NtfsNode, name: str) -> list[Named]:
         """The names that a file of this name gets: Windows adds a short one."""
-        reference = parent.file.reference
+        reference, index = parent.file.reference, parent.file.index
+        assert index is not None
         if self._habits != "windows":
             return [Named(reference, name, POSIX)]
-        stem, _, suffix = name.rpartition(".") if "." in name[1:] else (name, "", "")
-        plain = all(c.isascii() and (c.isalnum() or c in "_-~$!#%&'()@^`{}") for c in stem + suffix)
-        if plain and 0 < len(stem) <= 8 and len(suffix) <= 3:
-            return [Named(reference, name, WIN32_AND_DOS)]
-        kept = "".join(c for c in stem.upper() if c.isascii() and c.isalnum())[:6] or "FILE"
-        taken = {named.text for child in parent.children.values() for named in child.file.names}
-        end = "".join(c for c in suffix.upper() if c.isascii() and c.isalnum())[:3]
-        for n in range(1, 1 << 20):
-            tail = f"~{n}"
-            short = kept[: 8 - len(tail)] + tail + (f".{end}" if end else "")
-            if short not in taken:
-                return [Named(reference, name, WIN32), Named(reference, short, DOS)]
-        raise VolumeError(f"{name}: no short name is left for it")
+        return with_short_name(name, reference, lambda short: index.has(order_of(short)))
 
     def _enter(self, node: NtfsNode, names: list[Named], when: dt.datetime) -> None:
         """Give a file names in a folder."""
@@ -599,7 +547,7 @@ class NtfsWriter(VolumeWriter[NtfsNode]):
         free = [start + n for start, count in taken for n in range(count)]
         runs: list[tuple[int, int]] = []
         came = 0
-        for data in _in_units(chunks, unit):
+        for data in in_units(chunks, unit):
             came += len(data)
             packed = lznt1.pack(data) if any(data) else b""
             if len(packed) > unit - self.cluster_size:
@@ -616,7 +564,7 @@ class NtfsWriter(VolumeWriter[NtfsNode]):
                 runs.append((-1, UNIT - count))
         _check_length(path, came, size)
         self.clusters.release(join_runs((n, 1) for n in free))
-        return Stream(size, size, runs=_joined_with_holes(runs), unit=UNIT)
+        return Stream(size, size, runs=joined_with_holes(runs), unit=UNIT)
 
     # -- changing ---------------------------------------------------------------------------
 
@@ -744,7 +692,9 @@ class NtfsWriter(VolumeWriter[NtfsNode]):
         if stream.inside is not None:
             return FileMap.of(self._inside_at(node, len(stream.inside)))
         extents = self.run_extents(stream.stored)
-        return self._unit_map(stream) if stream.unit else FileMap.of(extents).head(stream.size)
+        if stream.unit:
+            return unit_map(stream, self.cluster_size, self.run_extents)
+        return FileMap.of(extents).head(stream.size)
 
     def _inside_at(self, node: NtfsNode, size: int) -> tuple[Extent, ...]:
         """Where the bytes of a stream inside of its record stand."""
@@ -767,31 +717,6 @@ class NtfsWriter(VolumeWriter[NtfsNode]):
                     return n, self._packer.first + at + int.from_bytes(attributes[at + 20 : at + 22], "little")
                 at += length
         return None
-
-    def _unit_map(self, stream: Stream) -> FileMap:
-        segments: list[Segment] = []
-        left = stream.size
-        waiting = list(reversed(stream.runs))
-        while waiting and left > 0:
-            own: list[tuple[int, int]] = []
-            need = UNIT
-            while need and waiting:
-                start, count = waiting.pop()
-                taken = min(count, need)
-                own.append((start, taken))
-                need -= taken
-                if count > taken:
-                    waiting.append((start + taken if start >= 0 else -1, count - taken))
-            length = min(UNIT * self.cluster_size, left)
-            stored = self.run_extents([run for run in own if run[0] >= 0])
-            if not stored:
-                segments.append(Segment(length, (), ZEROS))
-            elif need or any(start < 0 for start, _ in own):
-                segments.append(Segment(length, stored, LZNT1))
-            else:
-                segments += FileMap.of(stored, length).segments
-            left -= length
-        return FileMap.made(segments)
 
     def record(self, node: NtfsNode) -> tuple[Extent, ...]:
         numbers = (node.file.number, *(number for number, _ in node.file.extensions))
@@ -833,7 +758,7 @@ class NtfsWriter(VolumeWriter[NtfsNode]):
         g = self.geometry
         names = {"logfile": "$LogFile", "attrdef": "$AttrDef", "bitmap": "$Bitmap", "upcase": "$UpCase"}
         found = {
-            "boot": (Extent(g.offset, min(_BOOT_BYTES, self.data.length)),),
+            "boot": (Extent(g.offset, min(BOOT_BYTES, self.data.length)),),
             "backup-boot": (Extent(g.offset + g.sectors * g.sector, g.sector),),
             "mft": self._place(0),
             "mft-mirror": self.run_extents(self._system["$MFTMirr"].streams[""].runs),
@@ -874,28 +799,3 @@ class NtfsWriter(VolumeWriter[NtfsNode]):
 def _check_length(path: str, came: int, size: int) -> None:
     if came != size:
         raise VolumeError(f"{path}: {came:,} bytes came where {size:,} were announced")
-
-
-def _in_units(chunks: Iterable[bytes], unit: int) -> Iterator[bytes]:
-    waiting = bytearray()
-    for chunk in chunks:
-        waiting += chunk
-        while len(waiting) >= unit:
-            yield bytes(waiting[:unit])
-            del waiting[:unit]
-    if waiting:
-        yield bytes(waiting)
-
-
-def _joined_with_holes(runs: Iterable[tuple[int, int]]) -> list[tuple[int, int]]:
-    """Neighbouring runs as one; holes as well."""
-    out: list[tuple[int, int]] = []
-    for start, count in runs:
-        before = out[-1] if out else (-2, 0)
-        if start >= 0 and before[0] >= 0 and before[0] + before[1] == start:
-            out[-1] = (before[0], before[1] + count)
-        elif start < 0 and before[0] == -1:
-            out[-1] = (-1, before[1] + count)
-        else:
-            out.append((start, count))
-    return out
