@@ -59,6 +59,13 @@ class Stream:
     runs: Runs = field(default_factory=list)
     unit: int = 0
     sparse: bool = False
+    _placed: tuple[Runs, tuple[Extent, ...]] | None = None
+
+    def placed(self, places: Callable[[Runs], tuple[Extent, ...]]) -> tuple[Extent, ...]:
+        """Where it lies, by `places`; worked out once for the runs that it has."""
+        if self._placed is None or self._placed[0] is not self.runs:
+            self._placed = (self.runs, places(self.runs))
+        return self._placed[1]
 
     @property
     def stored(self) -> Runs:

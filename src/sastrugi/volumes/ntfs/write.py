@@ -43,7 +43,6 @@ from sastrugi.volumes.ntfs.layout import (
     WIN32,
     WIN32_AND_DOS,
     Geometry,
-    Runs,
     mended_block,
     stored_at,
     with_fixups,
@@ -94,7 +93,6 @@ class NtfsWriter(VolumeWriter[NtfsNode]):
         self._sequences: dict[int, int] = {}
         self._fixups: dict[int, int] = {}
         self._touched: dict[int, FileState] = {}
-        self._known_table: tuple[Runs | None, tuple[Extent, ...]] = (None, ())
         self._folders: dict[int, FileState] = {}
         self._log: LogWriter | None = None
         self._record_bits_changed = True
@@ -227,18 +225,11 @@ class NtfsWriter(VolumeWriter[NtfsNode]):
     def _place(self, number: int) -> tuple[Extent, ...]:
         """Where a record stands."""
         size = self.geometry.record
-        extents = self._table_extents
+        extents = self._table.placed(self.run_extents)
         first = extents[0]
         if (number + 1) * size <= first.length:  # of most volumes the table is one piece
             return (Extent(first.offset + number * size, size),)
         return within(extents, number * size, size)
-
-    @property
-    def _table_extents(self) -> tuple[Extent, ...]:
-        runs = self._table.runs
-        if self._known_table[0] is not runs:
-            self._known_table = (runs, self.run_extents(runs))
-        return self._known_table[1]
 
     def _make_records(self, count: int) -> None:
         """Further records at the end of the table, not in use."""
@@ -370,7 +361,7 @@ class NtfsWriter(VolumeWriter[NtfsNode]):
         index = folder.index
         assert index is not None
         number = vcn // (index._step)
-        return within(self.run_extents(folder.blocks.runs), number * index.size, index.size)
+        return within(folder.blocks.placed(self.run_extents), number * index.size, index.size)
 
     def _names_for(self, parent: NtfsNode, name: str) -> list[Named]:
         """The names that a file of this name gets: Windows adds a short one."""
