@@ -232,7 +232,6 @@ class PreviousVolume(EarlierVolume):
         self.label, self.serial, self.health = "", "", []
         self._folders = _in_order(folders)
         self._same = next((v for v in now if (v.data.offset, v.cluster_size) == (line.base, line.cluster)), None)
-
         self.told_by = plural(len(self._folders), "folder")
 
     def own_extents(self) -> Iterator[tuple[str, Extent]]:
