@@ -17,7 +17,7 @@ from sastrugi.recovery.scan_file import ScanFile
 from tests.conftest import Program, program_path
 from tests.warm import Fault, WarmProgram
 
-PLACES = 4
+PLACES = 3
 RECIPE = """recipe = 1
 name = "faults"
 title = "A card that everything goes wrong with"

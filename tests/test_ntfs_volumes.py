@@ -177,8 +177,7 @@ LOSSES = {
 }
 
 
-@pytest.mark.parametrize("habits", ["windows", "linux"])
-@pytest.mark.parametrize("loss", LOSSES)
+@pytest.mark.parametrize(("loss", "habits"), [(loss, ("windows", "linux")[n % 2]) for n, loss in enumerate(LOSSES)])
 def test_every_loss_is_laid_down_searched_and_scored(sastrugi: Program, tmp_path: Path, loss: str, habits: str) -> None:
     """Books and bytes agree, and what can come back does, under its name where that stands."""
     table = "gpt" if habits == "windows" else "mbr"
