@@ -119,6 +119,15 @@ def _judge_kernel() -> Path | None:
     return kernel
 
 
+def _boot(kernel: str | Path, disk: str, init: Path, work: Path) -> None:
+    """Boot a user-mode kernel on the host's files, with an image as a disk; `init` is all that runs."""
+    options = ("root=/dev/root", "rootfstype=hostfs", "rootflags=/", "rw", "mem=512M", "con=null", "con0=null,fd:1")
+    subprocess.run(
+        [kernel, disk, f"init={init}", *options, "quiet"], stdin=subprocess.DEVNULL, capture_output=True, timeout=300,
+        env=os.environ | {"PATH": _PATH, "TMPDIR": str(work)},
+    )  # fmt: skip
+
+
 def ntfs3_reads(image: Path, work: Path) -> dict[str, str] | None:
     """Digests of all files of a bare NTFS volume by the kernel's own driver; None where there is no kernel with it."""
     kernel = _judge_kernel()
@@ -131,20 +140,7 @@ def ntfs3_reads(image: Path, work: Path) -> dict[str, str] | None:
         "cd /; umount /mnt/v; sync; halt -f -p\n"
     )
     script.chmod(0o755)
-    options = (
-        "root=/dev/root",
-        "rootfstype=hostfs",
-        "rootflags=/",
-        "rw",
-        "mem=512M",
-        "con=null",
-        "con0=null,fd:1",
-        "quiet",
-    )
-    subprocess.run(
-        [kernel, f"ubd1={image}", f"init={script}", *options], stdin=subprocess.DEVNULL, capture_output=True, timeout=300,
-        env=os.environ | {"PATH": _PATH, "TMPDIR": str(work)},
-    )  # fmt: skip
+    _boot(kernel, f"ubd1={image}", script, work)
     lines = (line.split("  ./", 1) for line in sums.read_text("utf-8").splitlines())
     return {path: digest for digest, path in lines}
 
@@ -189,22 +185,6 @@ halt -f -p
         encoding="utf-8",
     )
     outer.chmod(0o755)
-    options = (
-        "root=/dev/root",
-        "rootfstype=hostfs",
-        "rootflags=/",
-        "rw",
-        "mem=512M",
-        "con=null",
-        "con0=null,fd:1",
-        "quiet",
-    )
-    subprocess.run(
-        ["linux.uml", f"ubd0={image}", f"init={outer}", *options],
-        stdin=subprocess.DEVNULL,
-        capture_output=True,
-        timeout=300,
-        env=os.environ | {"PATH": _PATH, "TMPDIR": str(work)},
-    )
+    _boot("linux.uml", f"ubd0={image}", outer, work)
     said = log.read_text(encoding="utf-8", errors="replace") if log.exists() else "the kernel did not start"
     assert "WELL" in said and "UNMOUNTED" in said, said

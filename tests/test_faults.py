@@ -1,4 +1,4 @@
-"""Faults of the system at every step: no room for any change that a command makes, and a kill at any of them.
+"""Faults of the system: no room for a change that a command makes, and a kill there, at changes spread over its run.
 
 A command that is refused says so in a line and leaves nothing under the name of its output; one that was killed leaves
 nothing that its next run stumbles over, and what comes out in the end is what comes out of a run that nobody disturbed.
