@@ -7,6 +7,7 @@ import hashlib
 import itertools
 import random
 import shutil
+import subprocess
 from dataclasses import dataclass, field
 from pathlib import Path
 
@@ -208,6 +209,10 @@ def full_disk(path: Path, cluster: int, size: int, habits: str, sector: int = 51
     pieces = [(n, 1) for start, count in taken for n in range(start, start + count, 2)][:300]
     disk.writer.clusters.mark(pieces, True)
     disk.store("in pieces.bin", dice.randbytes(300 * cluster), lie=tuple(disk.writer.geometry.extents(pieces)))
+    disk.store("Logs/many names.bin", dice.randbytes(20_000))
+    for n in range(40):
+        disk.writer.link(disk.find("Logs/many names.bin"), f"Logs/Day 1/one of the many names of a file {n}.bin", NOON)
+        disk.content[f"Logs/Day 1/one of the many names of a file {n}.bin"] = disk.content["Logs/many names.bin"]
     more = dice.randbytes(9000)
     disk.writer.grow(disk.find("Logs/core section 1.bin"), len(more), [more], NOON)
     disk.content["Logs/core section 1.bin"] += more
@@ -232,6 +237,13 @@ def test_drivers_read_all_that_is_written(tmp_path: Path, cluster: int, size: in
     require_drivers()
     disk = full_disk(tmp_path / "v.img", cluster, size << 20, habits, sector)
     assert_clean(disk.image.path, "ntfs")
+    if habits == "windows":
+        journal = disk.writer._system["$UsnJrnl"].streams
+        for name in ("$J", "$Max"):
+            told = subprocess.run(
+                ["ntfscat", "--attribute-name", name, "--inode", "27", str(disk.image.path)], capture_output=True
+            )
+            assert len(told.stdout) == journal[name].size, told.stderr
     files = {path: hashlib.sha256(data).hexdigest() for path, data in disk.content.items()}
     streams = {path: digest for path, digest in files.items() if ":" in path}
     own = {path: digest for path, digest in files.items() if ":" not in path}

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import itertools
 import random
 from pathlib import Path
 
@@ -12,9 +13,12 @@ from hypothesis import strategies as st
 
 from sastrugi.errors import VolumeError
 from sastrugi.media import Extent, FileMap
+from sastrugi.media.extents import within
+from sastrugi.media.filemap import ZEROS, Segment
 from sastrugi.media.raw import RawImage
 from sastrugi.recovery.scan_file import ScanFile
 from sastrugi.volumes.metadata_scan import loose_tables, marked
+from sastrugi.volumes.ntfs.change_journal import CREATED, ChangeJournal, journal_clusters, told_names
 from sastrugi.volumes.ntfs.earlier import earlier_volumes
 from sastrugi.volumes.ntfs.file_record import FileState, Named, RecordPacker, Stream
 from sastrugi.volumes.ntfs.layout import FILE_MAGIC, Geometry, with_fixups
@@ -140,10 +144,14 @@ def test_packed_files_are_read_as_they_were_written(
     image.close()
 
 
-@pytest.mark.parametrize("names", [1, 3, 12])
-@pytest.mark.parametrize("pieces", [1, 60, 900])
-def test_attributes_without_room_stand_in_further_records(names: int, pieces: int) -> None:
-    """Many names, many pieces: every record is one, and together they tell what they were made of."""
+def no_list(_stream: Stream, data: bytes) -> None:
+    assert not data
+
+
+@pytest.mark.parametrize(("pieces", "names"), [*itertools.product([1, 60, 900], [1, 3, 12]), (9000, 1), (1, 200)])
+def test_attributes_without_room_stand_in_further_records(pieces: int, names: int) -> None:
+    """Many names, many pieces: every record is one, and together they tell what they were made of; where they are very
+    many, their list stands elsewhere."""
     geometry = Geometry(0, 512, 4096, 1 << 30, 0, 0, 1024, 4096, 0)
     state = FileState(30, 5, False, NOON, NOON, NOON, NOON)
     state.names = [Named(5 | 5 << 48, f"core section {n} of the upper firn.bin", 0) for n in range(names)]
@@ -151,8 +159,11 @@ def test_attributes_without_room_stand_in_further_records(names: int, pieces: in
     clusters = sum(count for _, count in runs)
     state.streams[""] = Stream(clusters * 4096 - 5, clusters * 4096 - 5, runs=runs)
     state.streams["note"] = Stream(40, 40, inside=b"drilled at 12 m, core box 7, by hand....")
-    given_out = iter(range(100, 200))
-    packer = RecordPacker(1024, 4096, lambda: (next(given_out), 2), lambda number: None)
+    given_out = iter(range(100, 300))
+    lists: list[bytes] = []
+    packer = RecordPacker(
+        1024, 4096, lambda: (next(given_out), 2), lambda number: None, lambda stream, data: lists.append(data)
+    )  # type: ignore[arg-type]
     blocks = []
     for number, sequence, base, attributes in packer.records(state):
         used = packer.packed(number, sequence, base, attributes, state)
@@ -166,6 +177,7 @@ def test_attributes_without_room_stand_in_further_records(names: int, pieces: in
     place, notes = map_of(streams[""], geometry)
     assert not notes and place == FileMap.of(geometry.extents(runs)).head(clusters * 4096 - 5)
     assert map_of(streams["note"], geometry)[0].size == 40
+    assert bool(lists[-1]) == (pieces > 1000 or names > 100)
     assert len(blocks) == len(record.where) and (len(blocks) > 1) == (names > 3 or pieces > 100)
     if len(blocks) > 2:  # without one of them less is told, and that is said
         fewer = Records(geometry)
@@ -175,15 +187,12 @@ def test_attributes_without_room_stand_in_further_records(names: int, pieces: in
         assert part.size == place.size and (notes or part == place)
 
 
-def test_more_attributes_than_records_hold_are_refused() -> None:
-    state = FileState(30, 5, False, NOON, NOON, NOON, NOON, names=[Named(5, "x.bin", 0)])
-    state.streams[""] = Stream(1 << 30, 1 << 30, runs=[(7000 * (n % 2) + 2 * n, 1) for n in range(20_000)])
-    packer = RecordPacker(1024, 4096, lambda: (99, 1), lambda number: None)
-    with pytest.raises(VolumeError, match="no room"):
-        packer.records(state)
+def test_more_names_than_a_list_holds_are_refused() -> None:
+    state = FileState(30, 5, False, NOON, NOON, NOON, NOON)
     state.streams[""] = Stream(3, 3, inside=b"ice")
-    state.names = [Named(5, f"core section {n} of the upper firn.bin", 0) for n in range(60)]
-    with pytest.raises(VolumeError, match="no room"):
+    state.names = [Named(5, f"core section {n} of the upper firn.bin", 0) for n in range(9000)]
+    packer = RecordPacker(1024, 4096, lambda: (99, 1), lambda number: None, no_list)
+    with pytest.raises(VolumeError, match="too long"):
         packer.records(state)
 
 
@@ -191,7 +200,7 @@ def test_more_attributes_than_records_hold_are_refused() -> None:
 
 
 def files_of(states: list[FileState]) -> dict[str, Entry]:
-    packer = RecordPacker(1024, 4096, lambda: (900, 1), lambda number: None)
+    packer = RecordPacker(1024, 4096, lambda: (900, 1), lambda number: None, no_list)
     blocks = []
     for state in states:
         (made,) = packer.records(state)
@@ -275,6 +284,69 @@ def test_volumes_side_by_side_are_told_apart(tmp_path: Path, clusters: tuple[int
     assert told == content
     assert sorted(volume.where.offset for volume in found) == [3 * 512 * 77, 30 << 20]
     assert all(volume.told_by.endswith("records") for volume in found)
+    image.close()
+
+
+@pytest.mark.parametrize("left", ["logfile", "journal", "index"])
+def test_a_folder_whose_record_is_anothers_keeps_its_name(tmp_path: Path, left: str) -> None:
+    """By the log, by the journal of changes, or by what still stands behind the entries of the folder above."""
+    image = RawImage(tmp_path / "v.img", 24 << 20)
+    disk = Disk(image, NtfsWriter(image, plan(0, image.size, 4096, 512, "windows"), "BASE", 7, NOON, "windows"))
+    disk.writer.make_folder("Season/zz drift", NOON)
+    for n in range(40):
+        disk.store(f"Season/stake {n:02}.bin", bytes([n]) * 900)
+    disk.store("Season/zz drift/wind.bin", b"w" * 9000)
+    gone = disk.find("Season/zz drift").file
+    disk.delete("Season/zz drift/wind.bin")
+    disk.writer.delete(disk.find("Season/zz drift"), NOON)
+    disk.store("taken.bin", b"t" * 9000)
+    assert disk.find("taken.bin").file.number == gone.number
+    disk.writer.flush()
+    tellers = {
+        "logfile": disk.writer.structures()["logfile"],
+        "journal": disk.writer.run_extents(disk.writer._system["$UsnJrnl"].streams["$J"].stored),
+        "index": disk.writer.extents(disk.find("Season")),
+    }
+    for name in tellers.keys() - {left, "index" if left != "journal" else ""}:
+        for part in tellers[name]:
+            image.zero(*part)
+    volume = open_ntfs(image, Extent(0, image.size))
+    assert volume is not None
+    paths = {entry.full_path for entry in volume.entries() if entry.deleted}
+    assert "/Season/zz drift/wind.bin" in paths, paths
+    image.close()
+
+
+@settings(max_examples=20)
+@given(
+    names=st.lists(st.text("abcß雪", min_size=1, max_size=200), min_size=1, max_size=30),
+    cluster=st.sampled_from([512, 4096]), many=st.integers(1, 40),
+)  # fmt: skip
+def test_the_journal_tells_what_was_told_last(
+    tmp_path_factory: pytest.TempPathFactory, names: list[str], cluster: int, many: int
+) -> None:
+    """Also once its oldest part has become a hole."""
+    count, step = journal_clusters(1 << 20, cluster)
+    image = RawImage(tmp_path_factory.mktemp("journal") / "j.img", 3 * count * cluster)
+    places = lambda runs: tuple(Extent(start * cluster, n * cluster) for start, n in runs)  # noqa: E731
+
+    def put(stream: Stream, place: int, data: bytes) -> None:
+        for part in within(places(stream.stored), place, len(data)):
+            image.write(part.offset, data[: part.length])
+            data = data[part.length :]
+
+    journal = ChangeJournal([(3 * n, 1) for n in range(count)], step, cluster, NOON, put)
+    told: dict[int, tuple[int, tuple[str, int]]] = {}
+    for turn in range(many):
+        for n, name in enumerate(names):
+            place = journal.tell(100 + n, 5, f"{name}{turn}", CREATED, 0x20, 256, NOON)
+            told[100 + n] = place, (f"{name}{turn}", 5)
+    stream = journal.records
+    hole = journal.first
+    where = FileMap.made([*([Segment(hole, (), ZEROS)] if hole else []), *FileMap.of(places(stream.stored)).segments])
+    kept = {reference: last for reference, (place, last) in told.items() if place >= hole}
+    assert told_names(image, where.head(stream.size)) == kept
+    assert len(kept) == len(names) or hole
     image.close()
 
 

@@ -13,14 +13,18 @@ from sastrugi.media.extents import Extent
 from sastrugi.volumes.ntfs.index import Index
 from sastrugi.volumes.ntfs.layout import (
     ATTRIBUTE_LIST,
+    BELOW_EXTEND,
     BITMAP,
     COMPRESSED,
     DATA,
     END,
+    EXTEND,
     FILE_FOLDER,
     FILE_MAGIC,
     FILE_NAME,
+    FILE_VIEWS,
     FOLDER_INDEX,
+    HAS_VIEWS,
     IN_USE,
     INDEX_ALLOCATION,
     INDEX_ROOT,
@@ -28,6 +32,7 @@ from sastrugi.volumes.ntfs.layout import (
     IS_FOLDER,
     NAME,
     RECORD,
+    REFERENCE,
     SPARSE,
     STANDARD_INFORMATION,
     STRIDE,
@@ -44,8 +49,8 @@ ARCHIVE = 0x20
 _HEAD, _HEAD_ELSEWHERE, _HEAD_UNITS = 24, 64, 72
 _LIST_ENTRY = 26
 _MOST_INSTANCES = 1 << 10
-_MOST_LISTED = 20
-"""Extension records of one file: their list must have room in the base record."""
+_MOST_LISTED = 256 << 10
+"""Bytes of the list of a file's attributes."""
 
 
 @dataclass(slots=True)
@@ -107,6 +112,8 @@ class FileState:
     """Number and sequence of its extension records."""
     outside: list[tuple[int, str, Stream]] = field(default_factory=list)
     """Further attributes on clusters."""
+    listing: Stream = field(default_factory=Stream)
+    """Where the list of its attributes stands, if that has no room in its record."""
     security: int = 0x100
     usn: int = 0
     logged: list[tuple[Extent, ...]] = field(default_factory=list)
@@ -151,7 +158,7 @@ def pack_name(state: FileState, name: Named) -> bytes:
         value["size"] = main.size
         inside = main.inside is not None
         value["allocated"] = -(-main.size // 8) * 8 if inside else state.cluster * sum(n for _, n in main.stored)
-    value["flags"] = file_flags(state) | (FILE_FOLDER if state.folder else 0)
+    value["flags"] = file_flags(state) | (FILE_FOLDER if state.folder else 0) | (FILE_VIEWS if state.views else 0)
     return value.tobytes() + text
 
 
@@ -200,13 +207,15 @@ def outside_attribute(
 
 
 class RecordPacker:
-    """Makes the records of files. `take_record` gives out one for an extension, `release` takes one back."""
+    """Makes the records of files. `take_record` gives out one for an extension, `release` takes one back; `put_list`
+    writes bytes over the clusters of a stream, of which it gets as many as it needs (of no bytes: none)."""
 
     def __init__(
-        self, size: int, cluster: int, take_record: Callable[[], tuple[int, int]], release: Callable[[int], None]
-    ) -> None:
+        self, size: int, cluster: int, take_record: Callable[[], tuple[int, int]], release: Callable[[int], None],
+        put_list: Callable[[Stream, bytes], None],
+    ) -> None:  # fmt: skip
         self.size, self._cluster = size, cluster
-        self._take, self._release = take_record, release
+        self._take, self._release, self._put_list = take_record, release, put_list
         usa = 2 * (size // STRIDE + 1)
         self.first = -(-(USA_AT + usa) // 8) * 8
         self.room = size - self.first - 8
@@ -219,6 +228,7 @@ class RecordPacker:
         if count <= self.room:
             while state.extensions:
                 self._release(state.extensions.pop()[0])
+            self._put_list(state.listing, b"")
             return [(state.number, state.sequence, 0, _joined(parts))]
         return self._spread(state, parts)
 
@@ -266,8 +276,8 @@ class RecordPacker:
         while moved and self._list_size(parts) + sum(len(one.data) for one in (*kept, moved[0])) <= self.room // 2:
             kept.append(moved.pop(0))
         pieces = self._in_records(moved)
-        if len(pieces) > _MOST_LISTED or any(len(one.data) > self.room for those in pieces for one in those):
-            raise VolumeError(f"record {state.number}: its attributes have no room in {_MOST_LISTED} records")
+        if self._list_size([one for those in pieces for one in those]) > _MOST_LISTED:
+            raise VolumeError(f"record {state.number}: the list of its attributes would be too long")
         while len(state.extensions) < len(pieces):
             state.extensions.append(self._take())
         while len(state.extensions) > len(pieces):
@@ -286,9 +296,13 @@ class RecordPacker:
             further.append((number, sequence, state.reference, _joined(those)))
         listed.sort(key=lambda item: (*_by_kind(item[0]), item[0].first))
         value = b"".join(_list_entry(*item) for item in listed)
-        kept = sorted([*kept, _Part(ATTRIBUTE_LIST, "", inside_attribute(ATTRIBUTE_LIST, "", value, 0))], key=_by_kind)
-        if sum(len(part.data) for part in kept) > self.room:
-            raise VolumeError(f"record {state.number}: the list of its attributes has no room in it")
+        own = inside_attribute(ATTRIBUTE_LIST, "", value, 0)
+        fits = sum(len(part.data) for part in kept) + len(own) <= self.room
+        self._put_list(state.listing, b"" if fits else value)
+        if not fits:
+            place = state.listing
+            own = outside_attribute(ATTRIBUTE_LIST, "", place, place.runs, 0, self._cluster, 0)
+        kept = sorted([*kept, _Part(ATTRIBUTE_LIST, "", own)], key=_by_kind)
         return [(state.number, state.sequence, 0, _joined(kept)), *further]
 
     def _in_records(self, moved: list[_Part]) -> list[list[_Part]]:
@@ -331,7 +345,9 @@ class RecordPacker:
         head["magic"], head["usa"] = int.from_bytes(FILE_MAGIC, "little"), USA_AT
         head["usa_count"], head["sequence"] = self.size // STRIDE + 1, sequence
         head["links"] = 0 if base else state.links
-        head["attributes"], head["flags"] = self.first, IN_USE | (IS_FOLDER if state.folder and not base else 0)
+        own = (IS_FOLDER if state.folder else 0) | (HAS_VIEWS if state.views else 0)
+        own |= BELOW_EXTEND if any(name.parent & REFERENCE == EXTEND for name in state.names) else 0
+        head["attributes"], head["flags"] = self.first, IN_USE | (0 if base else own)
         head["used"], head["allocated"] = self.first + len(attributes), self.size
         head["base"], head["number"] = base, number
         head["next"] = _MOST_INSTANCES

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 from sastrugi.errors import VolumeError
 from sastrugi.units import format_size
+from sastrugi.volumes.ntfs.change_journal import journal_clusters
 from sastrugi.volumes.ntfs.layout import Geometry
 from sastrugi.volumes.writer import Habits
 
@@ -29,6 +30,8 @@ def plan(offset: int, size: int, cluster: int, sector: int, habits: Habits) -> G
     sectors = size // sector - 1  # the last one holds the copy of the boot sector
     clusters = sectors * sector // cluster
     needed = (BOOT_BYTES + log_size(size) + (1 << 19)) // cluster + 24
+    if habits == "windows":
+        needed += journal_clusters(size, cluster)[0]
     if size < _LEAST_VOLUME or clusters < needed:
         raise VolumeError(
             f"NTFS with clusters of {format_size(cluster)} needs {format_size(max(needed * cluster, _LEAST_VOLUME))} "

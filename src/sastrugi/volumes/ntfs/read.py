@@ -10,6 +10,9 @@ import numpy as np
 from sastrugi.media.base import Medium
 from sastrugi.media.extents import Extent, RangeSet, within
 from sastrugi.media.filemap import FileMap
+from sastrugi.volumes.ntfs.change_journal import RECORDS as JOURNAL_RECORDS
+from sastrugi.volumes.ntfs.change_journal import told_names
+from sastrugi.volumes.ntfs.index_slack import names_in_blocks
 from sastrugi.volumes.ntfs.layout import (
     ATTRIBUTE_LIST,
     BAD,
@@ -313,7 +316,7 @@ class NtfsVolume(Volume):
         records = Records(self.geometry)
         self._read_into(records, self.table)
         records.join()
-        return RecordedFiles(records, older=lambda reference: self._logged_folders.get(reference))
+        return RecordedFiles(records, older=self._older)
 
     # -- the past ---------------------------------------------------------------------------
 
@@ -348,6 +351,30 @@ class NtfsVolume(Volume):
         states = ((reference, state) for reference, state in self._logged.by_number.items() if state.folder)
         return {ref: (name.text, name.parent) for ref, state in states for name in state.own_names()[:1]}
 
+    def _older(self, reference: int) -> tuple[str, int] | None:
+        """Name and parent of a folder whose record is another's now, by whatever still tells of it."""
+        for told in (self._logged_folders, self._journal_names, self._slack_names):
+            if reference in told:
+                return told[reference]
+        return None
+
+    # One asks for these while paths are worked out: they read from records alone.
+    @cached_property
+    def _journal_names(self) -> dict[int, tuple[str, int]]:
+        for record in self.files.records.by_number.values():
+            if record.in_use and self._below_extend(record):
+                for name, pieces in record.streams():
+                    if name == JOURNAL_RECORDS:
+                        return told_names(self._medium, map_of(pieces, self.geometry)[0])
+        return {}
+
+    @cached_property
+    def _slack_names(self) -> dict[int, tuple[str, int]]:
+        records = self.files.records.by_number.values()
+        runs = (part.runs for record in records for part in record.parts if part.kind == INDEX_ALLOCATION and part.runs)
+        extents = (extent for own in runs for extent in self.geometry.extents(own))
+        return names_in_blocks(self._medium, extents, self.geometry.index)
+
     def history(self) -> Iterator[Entry]:
         """Files of which the log tells and whose record is another's now."""
         gone = Records(self.geometry)
@@ -362,7 +389,7 @@ class NtfsVolume(Volume):
             yield entry
 
     def _folder_then(self, reference: int) -> tuple[str, int] | None:
-        return self.files.above(reference) or self._logged_folders.get(reference)
+        return self.files.above(reference)
 
     def _system(self, number: int) -> Record | None:
         """One of the volume's own records, by itself."""

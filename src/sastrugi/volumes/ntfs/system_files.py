@@ -25,7 +25,9 @@ _DEFINITION = np.dtype(
 )  # fmt: skip
 SECURITY_ID = 0x100
 _MIRRORED_AT = 0x40000
-BY_HASH, BY_NUMBER = 0x12, 0x10
+BY_HASH, BY_NUMBER, BY_OWNER, BY_WORDS = 0x12, 0x10, 0x11, 0x13
+Views = list[tuple[str, int, Index]]
+"""Indexes of one of the volume's own files: (name, how keys are sorted, index)."""
 
 
 def attribute_definitions() -> bytes:
@@ -77,7 +79,25 @@ def descriptor() -> bytes:
     return head + rights + administrators + administrators
 
 
-def security(block: int, room: int) -> tuple[bytes, list[tuple[str, int, Index]]]:
+def extended(block: int, room: int) -> dict[str, Views]:
+    """The files of $Extend that every volume has, with their indexes: quotas, of which none is limited; object
+    identifiers and reparse points, of which there are none."""
+    by_owner, by_number = Index(block, room, 1), Index(block, room, 1)
+    owner = bytes([1, 2, 0, 0, 0, 0, 0, 5]) + (32).to_bytes(4, "little") + (544).to_bytes(4, "little")
+    number = SECURITY_ID.to_bytes(4, "little")
+    by_owner.insert(Item((b"", b""), owner, 0, number))
+    # [Linux drivers, quota control entry]: version 2, default limits, nothing used, nothing limited
+    quota = (2).to_bytes(4, "little") + (1).to_bytes(4, "little") + bytes(16) + b"\xff" * 16 + bytes(8)
+    by_number.insert(Item((b"\0", b""), (1).to_bytes(4, "little"), 0, quota))
+    by_number.insert(Item((b"\1", b""), number, 0, quota + owner))
+    return {
+        "$Quota": [("$O", BY_OWNER, by_owner), ("$Q", BY_NUMBER, by_number)],
+        "$ObjId": [("$O", BY_WORDS, Index(block, room, 1))],
+        "$Reparse": [("$R", BY_WORDS, Index(block, room, 1))],
+    }
+
+
+def security(block: int, room: int) -> tuple[bytes, Views]:
     """The stream $SDS of $Secure, and its indexes: by hash and by number."""
     data = descriptor()
     total = 0

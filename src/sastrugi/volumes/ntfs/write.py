@@ -20,7 +20,24 @@ from sastrugi.media.filemap import FileMap
 from sastrugi.media.raw import RawImage
 from sastrugi.volumes._fat_family.names import check_name
 from sastrugi.volumes.allocation import PIECE, ClusterMap, Run, join_runs
-from sastrugi.volumes.ntfs.file_record import UNIT, FileState, Named, RecordPacker, Stream, pack_name
+from sastrugi.volumes.ntfs.change_journal import (
+    CLOSED,
+    CREATED,
+    CUT,
+    DELETED,
+    EXTENDED,
+    LINKED,
+    NEW_NAME,
+    OLD_NAME,
+    OVERWRITTEN,
+    STREAM_CHANGED,
+    STREAM_EXTENDED,
+    ChangeJournal,
+    journal_clusters,
+)
+from sastrugi.volumes.ntfs.change_journal import LIMITS as JOURNAL_LIMITS
+from sastrugi.volumes.ntfs.change_journal import RECORDS as JOURNAL_RECORDS
+from sastrugi.volumes.ntfs.file_record import UNIT, FileState, Named, RecordPacker, Stream, file_flags, pack_name
 from sastrugi.volumes.ntfs.index import Index, Item
 from sastrugi.volumes.ntfs.layout import (
     BITMAP,
@@ -29,6 +46,7 @@ from sastrugi.volumes.ntfs.layout import (
     DATA,
     DOS,
     EXTEND,
+    FILE_FOLDER,
     FILE_MAGIC,
     FIRST_FREE,
     MFT,
@@ -50,7 +68,7 @@ from sastrugi.volumes.ntfs.layout import (
 from sastrugi.volumes.ntfs.log_write import LogWriter
 from sastrugi.volumes.ntfs.names import with_short_name
 from sastrugi.volumes.ntfs.plan import BOOT_BYTES, INDEX_BLOCK, log_size
-from sastrugi.volumes.ntfs.system_files import attribute_definitions, order_of, security, upper_bytes
+from sastrugi.volumes.ntfs.system_files import attribute_definitions, extended, order_of, security, upper_bytes
 from sastrugi.volumes.ntfs.units import in_units, joined_with_holes, unit_map
 from sastrugi.volumes.registry import title_of
 from sastrugi.volumes.writer import ATTRIBUTES, PLAIN_ATTRIBUTES, Evidence, Habits, Node, Trace, VolumeWriter, parts_of
@@ -95,8 +113,11 @@ class NtfsWriter(VolumeWriter[NtfsNode]):
         self._touched: dict[int, FileState] = {}
         self._folders: dict[int, FileState] = {}
         self._log: LogWriter | None = None
+        self._journal: ChangeJournal | None = None
         self._record_bits_changed = True
-        self._packer = RecordPacker(geometry.record, geometry.cluster, self._take_record, self._free_record)
+        self._packer = RecordPacker(
+            geometry.record, geometry.cluster, self._take_record, self._free_record, self._put_list
+        )
         self._index_room = self._packer.room // 2 - 128
         self._format(label, serial, when)
 
@@ -164,13 +185,61 @@ class NtfsWriter(VolumeWriter[NtfsNode]):
             assert root.index is not None
             root.index.insert(Item(order_of(name), pack_name(state, named), state.reference))
             self._system[name] = state
-        for number in range(64 if self._habits != "windows" else 24, first_records):
+        self._extend(when)
+        for number in range(self._first_given, first_records):
             heapq.heappush(self._free_records, number)
-        self._put_index(root)
+        for state in (root, self._states[EXTEND]):
+            self._put_index(state)
         for state in self._states:
             self._put(state)
         self._write_boot(serial)
         self.flush()
+
+    def _extend(self, when: dt.datetime) -> None:
+        """The files in $Extend; Windows keeps a journal of changes there."""
+        files: dict[str, FileState] = {}
+        above = self._states[EXTEND]
+        for name, views in extended(INDEX_BLOCK, self._index_room).items():
+            files[name] = FileState(0, 1, False, when, when, when, when, _SYSTEM, views=views)
+        if self._habits == "windows":
+            count, step = journal_clusters(self.where.length, self.cluster_size)
+            claimed = self._claimed(count * self.cluster_size)
+            self._journal = ChangeJournal(claimed.runs, step, self.cluster_size, when, self._put_journal)
+            streams = {JOURNAL_LIMITS: Stream(), JOURNAL_RECORDS: self._journal.records}
+            files["$UsnJrnl"] = FileState(0, 1, False, when, when, when, when, _SYSTEM, [], streams)
+        for state, (name, made) in zip(range(FIRST_FREE, FIRST_FREE + len(files)), files.items(), strict=True):
+            made.number, made.cluster = state, self.cluster_size
+            named = Named(above.reference, name, WIN32_AND_DOS)
+            made.names.append(named)
+            assert above.index is not None
+            above.index.insert(Item(order_of(name), pack_name(made, named), made.reference))
+            self._states.append(made)
+            self._system[name] = made
+        self._first_unused = FIRST_FREE + len(files)
+        self._first_given = self._first_unused if self._habits == "windows" else 64
+        self._close_journal()
+
+    def _put_journal(self, stream: Stream, place: int, data: bytes) -> None:
+        self._write(within(self.run_extents(stream.stored), place, len(data)), data)
+
+    def _close_journal(self) -> None:
+        """What the journal's own record tells of it."""
+        if self._journal is not None and self._journal.changed:
+            self._journal.changed = False
+            state, limits = self._system["$UsnJrnl"], self._journal.limits
+            state.streams[JOURNAL_LIMITS] = Stream(len(limits), len(limits), inside=limits)
+            self._put(state)
+
+    def _tell_journal(self, node: NtfsNode, reason: int, when: dt.datetime, closed: bool = True) -> None:
+        """A change of a file, by one of its names, and that it was closed again."""
+        if self._journal is None or node.parent is None:
+            return
+        state, name = node.file, (node.of or node).name
+        flags = file_flags(state) | (FILE_FOLDER if state.folder else 0)
+        for told in (reason, reason | CLOSED) if closed else (reason,):
+            state.usn = self._journal.tell(
+                state.reference, node.parent.file.reference, name, told, flags, state.security, when
+            )
 
     def _put_log(self, place: int, data: bytes) -> None:
         self._write(within(self._log_extents, place, len(data)), data)
@@ -311,6 +380,19 @@ class NtfsWriter(VolumeWriter[NtfsNode]):
         logged = self._log.record_made(number, number * self.geometry.record, data, self.cluster_size)
         for kept, parts in ((state.logged, (*logged.head, *logged.content)), (state.logged_content, logged.content)):
             kept.append(tuple(e for place, count in parts for e in within(self._log_extents, place, count)))
+
+    def _put_list(self, stream: Stream, data: bytes) -> None:
+        """Write the list of a file's attributes on clusters of its own; those of an empty one are free again."""
+        need, have = self.clusters_for(len(data)), sum(count for _, count in stream.runs)
+        if not data:
+            self.clusters.release(stream.runs)
+            stream.runs = []
+        elif need > have:
+            before = self.clusters.last
+            stream.runs = join_runs([*stream.runs, *self.clusters.take(need - have)])
+            self.clusters.last = before
+        stream.size = stream.valid = len(data)
+        self._write(self.run_extents(stream.runs), data.ljust(-(-len(data) // STRIDE) * STRIDE, b"\0"))
 
     def _next_fixup(self, number: int) -> int:
         """Drivers count with every writing of a record."""
@@ -454,6 +536,7 @@ class NtfsWriter(VolumeWriter[NtfsNode]):
                 self._folders[state.reference] = state
                 child = NtfsNode(part, node, True, 0, file=state)
                 state.index.root_changed = False
+                self._tell_journal(child, CREATED, when)
                 self._enter(child, self._names_for(node, part), when)
                 self._put(state)
             elif not child.folder:
@@ -480,6 +563,8 @@ class NtfsWriter(VolumeWriter[NtfsNode]):
         state = self._new_file(False, when, modified or when, attributes)
         state.streams[""] = stream
         node = NtfsNode(name, parent, False, size, attributes=attributes, file=state)
+        self._tell_journal(node, CREATED, when, closed=False)
+        self._tell_journal(node, CREATED | EXTENDED | CLOSED, when, closed=False)
         self._enter(node, self._names_for(parent, name), when)
         self._put(state)
         return node
@@ -495,6 +580,7 @@ class NtfsWriter(VolumeWriter[NtfsNode]):
         if name in node.file.streams:
             raise VolumeError(f"{path}: there is already a stream of this name")
         node.file.streams[name] = self._new_stream(path, size, chunks, lie, 0)
+        self._tell_journal(node, STREAM_CHANGED | STREAM_EXTENDED, when)
         self._put(node.file)
         return self._enter_stream(node, name)
 
@@ -578,7 +664,7 @@ class NtfsWriter(VolumeWriter[NtfsNode]):
             stream.runs = join_runs([*stream.runs, *self.clusters.take(more)])
             self._fill(node.path, self.run_extents(stream.runs), size, chunks, before)
             stream.size = stream.valid = before + size
-        self._changed(node, before + size, when)
+        self._changed(node, before + size, when, EXTENDED)
 
     def rewrite(self, node: NtfsNode, size: int, chunks: Iterable[bytes], when: dt.datetime, in_place: bool) -> None:
         old = self._stream_of(node).stored
@@ -598,10 +684,11 @@ class NtfsWriter(VolumeWriter[NtfsNode]):
         node.file.streams[node.stream] = self._new_stream(node.path, size, content, lie, packed)
         if begin is None:
             self.clusters.release(old.stored)
-        self._changed(node, size, when)
+        self._changed(node, size, when, OVERWRITTEN if begin is not None else CUT | EXTENDED)
 
-    def _changed(self, node: NtfsNode, size: int, when: dt.datetime) -> None:
+    def _changed(self, node: NtfsNode, size: int, when: dt.datetime, reason: int) -> None:
         state = node.file
+        self._tell_journal(node, reason, when)
         if not node.stream:
             state.modified = when
         state.changed = when
@@ -625,6 +712,7 @@ class NtfsWriter(VolumeWriter[NtfsNode]):
         parent, name = self._new_place(path)
         new = NtfsNode(name, parent, False, node.size, attributes=node.attributes, file=node.file)
         node.file.changed = when
+        self._tell_journal(new, LINKED, when)
         space = POSIX if self._habits != "windows" else WIN32
         self._enter(new, [Named(parent.file.reference, name, space)], when)
         self._put(node.file)
@@ -640,8 +728,10 @@ class NtfsWriter(VolumeWriter[NtfsNode]):
         streams, old = self.streams_of(node), node.parent
         for one in streams:
             del old.children[self.fold(one.name)]
+        self._tell_journal(node, OLD_NAME, when, closed=False)
         self._leave(node, when, keep=False)
         node.name, node.parent = name, parent
+        self._tell_journal(node, NEW_NAME, when)
         node.file.changed = when
         self._enter(node, self._names_for(parent, name), when)
         for one in streams:
@@ -656,6 +746,7 @@ class NtfsWriter(VolumeWriter[NtfsNode]):
         if node.of is not None:
             stream = state.streams.pop(node.stream)
             self.clusters.release(stream.stored)
+            self._tell_journal(node, STREAM_CHANGED, when)
             del parent.children[self.fold(node.name)]
             self._put(state)
             return Evidence((), ())
@@ -663,11 +754,12 @@ class NtfsWriter(VolumeWriter[NtfsNode]):
             del parent.children[self.fold(one.name)]
         last = self.names_of(node) == 1
         evidence = self.evidence_after(node, habits)
+        self._tell_journal(node, DELETED if last else LINKED, when)
         self._leave(node, when, keep=last)
         if not last:
             self._put(state)
             return evidence
-        for stream in (*state.streams.values(), state.blocks):
+        for stream in (*state.streams.values(), state.blocks, state.listing):
             self.clusters.release(stream.stored)
         for number, _ in (*state.extensions, (state.number, 0)):
             self._free_record(number)
@@ -714,7 +806,7 @@ class NtfsWriter(VolumeWriter[NtfsNode]):
         return tuple(part for number in numbers for part in self._place(number))
 
     def needs(self, node: NtfsNode) -> tuple[Extent, ...]:
-        return self.record(node)
+        return (*self.record(node), *self.run_extents(node.file.listing.runs))
 
     def evidence(self, node: NtfsNode) -> Evidence:
         where, told = self.record(node), self._told_by_log(node)
@@ -763,6 +855,7 @@ class NtfsWriter(VolumeWriter[NtfsNode]):
         for state in list(self._touched.values()):
             self._put(state)
         self._touched.clear()
+        self._close_journal()
         if self._log is not None:
             self._log.close()
         length = -(-self.geometry.clusters // 64) * 8
@@ -783,7 +876,7 @@ class NtfsWriter(VolumeWriter[NtfsNode]):
             used = np.zeros(8 * self._record_bits.size, bool)
             used[: self._table.size // self.geometry.record] = True
             used[self._free_records] = False
-            used[24 : 24 if self._habits == "windows" else 64] = False
+            used[self._first_unused : self._first_given] = False
             self._write(self.run_extents(self._record_bits.runs), np.packbits(used, bitorder="little").tobytes())
 
 
