@@ -69,11 +69,12 @@ def won_and_lost(one: Comparison, by: str) -> str:
             axes.annotate(
                 f"{lost} lost", (-lost, place), (-4, 0), textcoords="offset points", va="center", ha="right", fontsize=8
             )
-            axes.annotate(f"of {files}", (most * 1.6, place), va="center", ha="right", fontsize=8, color="#595959")
+            axes.annotate(f"of {files}", (most * 2, place), va="center", ha="right", fontsize=8, color="#595959")
         axes.set_yticks(range(len(rows)), [key for key, *_ in rows])
         axes.invert_yaxis()
         axes.axvline(0, color="#222222", linewidth=1)
-        axes.set_xlim(-most * 1.6, most * 1.6)
+        axes.set_xlim(-most * 1.5, most * 2)
+        axes.margins(y=0.02)
         axes.set_xticks([])
         axes.tick_params(length=0)
         bare(axes)
