@@ -2,18 +2,22 @@
 
 from __future__ import annotations
 
+import atexit
 import fcntl
 import os
 import re
 import shutil
 import subprocess
+import tempfile
 from collections.abc import Iterator
 from dataclasses import dataclass, field
+from functools import cache
 from pathlib import Path
 
 import pytest
 
 from tests.conftest import Program, program_path
+from tests.warm import WarmCommand
 
 ROOT = Path(__file__).parent.parent
 _NEEDS_A_DEVICE = ("/dev/", "--writer os", "sudo ", "dask ")
@@ -59,8 +63,16 @@ def commands(text: str) -> Iterator[Shown]:
             yield Shown(number, line.strip())
 
 
+@cache
+def _command() -> WarmCommand:
+    command = WarmCommand(Path(tempfile.mkdtemp(prefix="warm-")), program_path())
+    atexit.register(shutil.rmtree, command.folder, ignore_errors=True)
+    return command
+
+
 def run(command: str, folder: Path) -> str:
-    environment = {**os.environ, "PATH": f"{Path(program_path()).parent}:{os.environ['PATH']}"}
+    path = f"{_command().folder}:{Path(program_path()).parent}:{os.environ['PATH']}"
+    environment = {**os.environ, "PATH": path}
     done = subprocess.run(
         ["bash", "-c", command.replace("pip install . && ", "")], cwd=folder, env=environment,
         stdout=subprocess.PIPE, stderr=subprocess.STDOUT, text=True, timeout=300,

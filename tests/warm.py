@@ -6,7 +6,10 @@ is the program that is tested; only what Python needs to read modules, some thou
 
 from __future__ import annotations
 
+import atexit
+import contextlib
 import errno
+import gc
 import json
 import os
 import runpy
@@ -14,6 +17,8 @@ import signal
 import socket
 import subprocess
 import sys
+import threading
+import traceback
 from importlib import import_module
 from pathlib import Path
 from typing import Any, NamedTuple
@@ -26,6 +31,9 @@ READY = (
     "scipy.optimize",
     "matplotlib.figure",
     "PIL.Image",
+    "fpdf",
+    "openpyxl",
+    "docx",
     "jinja2",
     "sqlalchemy",
     "rich.table",
@@ -91,22 +99,51 @@ def _serve(pipe: Any) -> dict[str, Any] | None:
     return None
 
 
-def _become(request: dict[str, Any], script: str) -> None:
+def _become(request: dict[str, Any], script: str, streams: list[int] | None = None) -> None:
+    """Be the program that was asked for; `streams` are its own, else what it prints goes into files."""
     os.environ.clear()
     os.environ.update(request["environ"])
     os.chdir(request["cwd"])
-    told = Path(request["told"])
-    for number, name in ((0, os.devnull), (1, told / "out"), (2, told / "err")):
-        handle = os.open(name, os.O_RDONLY if number == 0 else os.O_WRONLY | os.O_CREAT | os.O_TRUNC)
+    if streams is None:
+        told = Path(request["told"])
+        streams = [os.open(os.devnull, os.O_RDONLY)]
+        streams += [os.open(told / name, os.O_WRONLY | os.O_CREAT | os.O_TRUNC) for name in ("out", "err")]
+    for number, handle in enumerate(streams):
         os.dup2(handle, number)
         os.close(handle)
+    sys.stdin = os.fdopen(0, "r", encoding="utf-8", closefd=False)
     sys.stdout = os.fdopen(1, "w", encoding="utf-8", closefd=False)
     sys.stderr = os.fdopen(2, "w", encoding="utf-8", errors="backslashreplace", buffering=1, closefd=False)
     sys.__stdout__, sys.__stderr__ = sys.stdout, sys.stderr  # type: ignore[misc]
     sys.argv = [script, *request["words"]]
-    if request["fault"]:
-        _watch(Fault(*request["fault"]), os.open(told / "changes", os.O_WRONLY | os.O_CREAT | os.O_TRUNC))
-    runpy.run_path(script, run_name="__main__")
+    if request.get("fault"):
+        changes = Path(request["told"]) / "changes"
+        _watch(Fault(*request["fault"]), os.open(changes, os.O_WRONLY | os.O_CREAT | os.O_TRUNC))
+    _leave(_ran(script))
+
+
+def _ran(script: str) -> int:
+    """The script's exit status."""
+    try:
+        runpy.run_path(script, run_name="__main__")
+    except SystemExit as done:
+        if done.code is None or isinstance(done.code, int):
+            return done.code or 0
+        print(done.code, file=sys.stderr)
+        return 1
+    except BaseException:
+        traceback.print_exc()
+        return 1
+    return 0
+
+
+def _leave(code: int) -> None:
+    """End as a program does, but without taking all its modules down, which takes longer than most commands do."""
+    threading._shutdown()  # type: ignore[attr-defined]
+    atexit._run_exitfuncs()
+    sys.stdout.flush()
+    sys.stderr.flush()
+    os._exit(code)
 
 
 def _watch(fault: Fault, log: int) -> None:
@@ -131,6 +168,72 @@ def _watch(fault: Fault, log: int) -> None:
     sys.addaudithook(hook)
 
 
+# -- for shells -------------------------------------------------------------------------------------------------------
+
+_CLIENT = """#!{python} -IS
+import json, os, socket, sys
+with socket.socket(socket.AF_UNIX) as call:
+    call.connect({address!r})
+    asked = json.dumps({{"words": sys.argv[1:], "cwd": os.getcwd(), "environ": dict(os.environ)}}).encode()
+    socket.send_fds(call, [len(asked).to_bytes(4, "little")], [0, 1, 2])
+    call.sendall(asked)
+    sys.exit(int.from_bytes(call.recv(4), "little", signed=True))
+"""
+
+
+class WarmCommand:
+    """The program as a command that shells find in `folder`, and that starts warm; as many at once as one likes."""
+
+    def __init__(self, folder: Path, script: str) -> None:
+        self.folder = folder
+        address = str(folder / "calls")
+        command = folder / Path(script).name
+        command.write_text(_CLIENT.format(python=sys.executable, address=address))
+        command.chmod(0o755)
+        words = [sys.executable, "-m", "tests.warm", address, script]
+        self._server = subprocess.Popen(words, cwd=Path(__file__).parent.parent, stdout=subprocess.PIPE)
+        assert self._server.stdout is not None
+        self._server.stdout.readline()  # it listens
+
+    def close(self) -> None:
+        self._server.kill()
+        self._server.wait()
+
+
+def _listen(address: str, script: str) -> None:
+    """Take calls until somebody ends this process. Each has a process that waits for the program and tells its end."""
+    with socket.socket(socket.AF_UNIX) as listening:
+        listening.bind(address)
+        listening.listen(16)
+        print("ready", flush=True)
+        while True:
+            call, _ = listening.accept()
+            if not os.fork():
+                listening.close()
+                _answer(call, script)
+            call.close()
+            with contextlib.suppress(ChildProcessError):
+                while os.waitpid(-1, os.WNOHANG)[0]:
+                    pass
+
+
+def _answer(call: socket.socket, script: str) -> None:
+    size, streams, _, _ = socket.recv_fds(call, 4, 3)
+    asked = b""
+    while len(asked) < int.from_bytes(size, "little"):
+        asked += call.recv(1 << 16)
+    child = os.fork()
+    if not child:
+        call.close()
+        _become(json.loads(asked), script, streams)
+    for handle in streams:
+        os.close(handle)
+    code = os.waitstatus_to_exitcode(os.waitpid(child, 0)[1])
+    with contextlib.suppress(OSError):
+        call.sendall((code if code >= 0 else 128 - code).to_bytes(4, "little", signed=True))
+    os._exit(0)
+
+
 if __name__ == "__main__":
     from sastrugi import cli
     from sastrugi.subprocess_pool import end_with
@@ -138,7 +241,12 @@ if __name__ == "__main__":
     end_with(os.getppid())
     for ready in (*(f"sastrugi.cli.{name}" for name in cli.COMMANDS), *READY):
         import_module(ready)
-    with socket.socket(fileno=int(sys.argv[1])) as connection:
-        wanted = _serve(connection.makefile("rwb"))
-    if wanted is not None:
-        _become(wanted, sys.argv[2])
+    gc.collect()
+    gc.freeze()  # what is there before the fork is nobody's to look through
+    if sys.argv[1].isdigit():
+        with socket.socket(fileno=int(sys.argv[1])) as connection:
+            wanted = _serve(connection.makefile("rwb"))
+        if wanted is not None:
+            _become(wanted, sys.argv[2])
+    else:
+        _listen(sys.argv[1], sys.argv[2])

@@ -27,6 +27,8 @@ MEMORY = 1 << 30
 _LEAST_SECONDS, _BYTES_A_SECOND = 10.0, 4 << 20
 _MOST_CHILDREN = 4
 _LONGEST_PROBLEM = 200
+_SECONDS_TO_START = 60.0
+"""How long a child may take until it can begin: that is the system's doing, not a file's."""
 _PR_SET_PDEATHSIG = 1
 """Of prctl(2)."""
 
@@ -46,6 +48,7 @@ class _Child:
     pipe: Connection
     task: int = -1
     deadline: float = 0.0
+    ready: bool = False
 
 
 def seconds_for(size: int) -> float:
@@ -105,8 +108,12 @@ def _answer(child: _Child, ready: bool, paths: Sequence[Any], limits: Sequence[f
     path = paths[child.task]
     if ready:
         try:
-            value, problem = child.pipe.recv()
-        except (EOFError, OSError, ValueError):
+            answer = child.pipe.recv()
+            if answer is None:
+                child.ready, child.deadline = True, time.monotonic() + limits[child.task]
+                return None
+            value, problem = answer
+        except (EOFError, OSError, ValueError, TypeError):
             return Outcome(path, None, "crashed the program that opened it"), True
         return Outcome(path, value, problem), False
     if time.monotonic() > child.deadline:
@@ -117,7 +124,7 @@ def _answer(child: _Child, ready: bool, paths: Sequence[Any], limits: Sequence[f
 def _give(child: _Child, waiting: Iterator[int], paths: Sequence[Any], limits: Sequence[float]) -> None:
     child.task = next(waiting, -1)
     if child.task >= 0:
-        child.deadline = time.monotonic() + limits[child.task]
+        child.deadline = time.monotonic() + limits[child.task] + (0.0 if child.ready else _SECONDS_TO_START)
         with contextlib.suppress(OSError):  # a child that died at once shows when it is asked
             child.pipe.send(paths[child.task])
 
@@ -177,6 +184,7 @@ def _serve(pipe: Connection, function: str, memory: int, room: str, parent: int)
         resource.setrlimit(resource.RLIMIT_CORE, (0, 0))
     module, name = function.split(":")
     call = getattr(import_module(module), name)
+    pipe.send(None)
     while True:
         try:
             path = pipe.recv()
