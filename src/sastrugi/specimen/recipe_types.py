@@ -13,7 +13,7 @@ from sastrugi.units import parse_size
 if TYPE_CHECKING:
     from sastrugi.specimen.builder import SpecimenBuilder
 
-ActsAs = Literal["linux", "windows", "macos", "camera"]
+ActsAs = Literal["linux", "windows", "macos", "camera", "old-linux"]
 Fill = Literal["zeros", "noise"]
 Share = Annotated[float, Field(gt=0, le=1)]
 Patterns = Annotated[list[str], Field(min_length=1)]

@@ -15,8 +15,8 @@ from sastrugi.media.raw import RawImage
 from sastrugi.volumes.allocation import ClusterMap, Run, join_runs
 from sastrugi.volumes.registry import title_of
 
-Habits = Literal["linux", "windows", "macos", "camera"]
-"""Whose way of deleting and formatting a step follows."""
+Habits = Literal["linux", "windows", "macos", "camera", "old-linux"]
+"""Whose way of deleting and formatting a step follows; `old-linux` is what Linux did before 2021 (version 5.13)."""
 ATTRIBUTES = {"read-only": 1, "hidden": 2, "system": 4, "compressed": 0x800}
 """Attributes a file can have besides those that follow from what it is; all that have them use the same bits."""
 PLAIN_ATTRIBUTES = 7

@@ -1,0 +1,70 @@
+"""ext2, ext3 and ext4, after the kernel's documentation of their structures and of the journal.
+
+`layout` declares the structures; `plan`, `groups`, `folders`, `inode`, `journal_write` and `write` lay volumes down;
+`inodes`, `entries`, `mapping` and `read` read them, `journal_read` and `past` what they were before.
+"""
+
+from __future__ import annotations
+
+import datetime as dt
+import random
+from functools import partial
+from typing import Any
+
+import numpy as np
+from numpy.typing import NDArray
+
+from sastrugi.media.extents import Extent
+from sastrugi.media.raw import RawImage
+from sastrugi.volumes.ext.layout import MAGIC, MAGIC_AT
+from sastrugi.volumes.ext.peek import peek
+from sastrugi.volumes.ext.plan import default_block, plan
+from sastrugi.volumes.ext.read import open_ext, starts
+from sastrugi.volumes.ext.write import ExtWriter
+from sastrugi.volumes.registry import BootMark, FileSystem, Variant
+from sastrugi.volumes.writer import Habits, VolumeWriter
+
+_FINE, _COARSE = 1e-6, 1.0
+"""Seconds between two times that can be told apart; inodes of 256 bytes keep nanoseconds."""
+
+
+def _format(
+    variant: str, image: RawImage, where: Extent, block: int, label: str, serial: int, when: dt.datetime, habits: Habits
+) -> VolumeWriter[Any]:
+    dice = random.Random(serial)
+    geometry = plan(
+        variant, where.offset, where.length, block, image.sector, habits, dice.randbytes(16), dice.randbytes(16)
+    )
+    return ExtWriter(image, geometry, variant, label, when, habits)
+
+
+def _mkfs(variant: str, block: int, _sector: int, label: str) -> list[str]:
+    return [f"mkfs.{variant}", "-q", "-F", "-E", "nodiscard", "-b", str(block), *(["-L", label] if label else [])]
+
+
+def _superblocks(sectors: NDArray[np.uint8], _heads: NDArray[np.uint8]) -> NDArray[np.bool_]:
+    """Sectors with the magic number, and a block size and an error behaviour that can be."""
+    out: NDArray[np.bool_] = sectors[:, MAGIC_AT : MAGIC_AT + 2].copy().view("<u2")[:, 0] == MAGIC
+    found = np.flatnonzero(out)
+    if len(found):
+        words = np.ascontiguousarray(sectors[found, :128]).view("<u4")
+        out[found] = (
+            (words[:, 6] <= 6) & (words[:, 8] > 0) & (words[:, 10] > 0) & (words[:, 1] > 0) & (words[:, 19] <= 1)
+        )
+    return out
+
+
+def _variant(name: str, grain: float) -> Variant:
+    return Variant(name, name, 0x83, grain, default_block, partial(_format, name), partial(_mkfs, name))
+
+
+FILE_SYSTEM = FileSystem(
+    family="ext",
+    title="ext",
+    variants=(_variant("ext2", _COARSE), _variant("ext3", _FINE), _variant("ext4", _FINE)),
+    open=open_ext,
+    boot=BootMark(_superblocks, starts),
+    peek=peek,
+    mounts=(("mount", "-t", "ext4"),),
+    tools="e2fsprogs",
+)

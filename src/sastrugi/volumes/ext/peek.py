@@ -1,0 +1,38 @@
+"""What the bytes of one record say: an entry of a folder and an inode, one behind the other."""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+
+import numpy as np
+
+from sastrugi.media.extents import Extent
+from sastrugi.volumes.ext.entries import text_of
+from sastrugi.volumes.ext.inodes import widened
+from sastrugi.volumes.ext.layout import EXTENT, EXTENT_HEAD, HAS_EXTENTS, IS_FILE, KIND_MASK, OLD_INODE
+from sastrugi.volumes.ext.mapping import size_of
+from sastrugi.volumes.registry import SeenRecord
+
+
+def peek(_variant: str, data: bytes, where: Sequence[Extent], first: int, block: int) -> SeenRecord | None:
+    """Name, size and first byte; None where it is no entry with an inode behind it. `first` is where the volume's
+    first group begins, which with blocks of 1 KiB is its second block."""
+    if len(where) < 2 or len(data) < where[0].length + OLD_INODE:
+        return None
+    length = where[0].length
+    entry, raw = data[:length], np.frombuffer(data[length:], "u1").reshape(1, -1)
+    size, inode = entry[6], int.from_bytes(entry[:4], "little")
+    row = widened(raw)[0]
+    if not inode or not size or 8 + size > length or int(row["mode"]) & KIND_MASK != IS_FILE or not row["links"]:
+        return None
+    start = 0
+    inside = bytes(row["blocks"])
+    if int(row["flags"]) & HAS_EXTENTS:
+        head = np.frombuffer(inside, EXTENT_HEAD, 1)[0]
+        if head["entries"] and not head["depth"]:
+            extent = np.frombuffer(inside, EXTENT, 1, EXTENT_HEAD.itemsize)[0]
+            start = int(extent["start"]) | int(extent["start_high"]) << 32
+    else:
+        start = int.from_bytes(inside[:4], "little")
+    begin = first - (block if block == 1024 else 0) + start * block if start else 0
+    return SeenRecord(text_of(entry[8 : 8 + size]), size_of(row), begin)

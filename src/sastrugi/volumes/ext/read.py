@@ -1,0 +1,414 @@
+"""Reading ext2, ext3 and ext4 volumes: what stands now, and what is left of what stood before."""
+
+from __future__ import annotations
+
+from collections.abc import Iterable, Iterator
+from functools import cached_property
+
+import numpy as np
+
+from sastrugi.media.base import Medium
+from sastrugi.media.extents import Extent, RangeSet
+from sastrugi.media.filemap import FileMap
+from sastrugi.volumes.ext.entries import DOT, DOTS, FolderEntry, entries_of, text_of
+from sastrugi.volumes.ext.inodes import Inodes, Tables, alive
+from sastrugi.volumes.ext.layout import (
+    BLOCKS_UNUSED,
+    CHECKSUMS,
+    FIRST_INODE,
+    HAS_JOURNAL,
+    INODE,
+    INSIDE,
+    IS_FILE,
+    IS_FOLDER,
+    JOURNAL,
+    KIND_MASK,
+    NEEDS_RECOVERY,
+    ROOT,
+    SUPERBLOCK,
+    SUPERBLOCK_AT,
+    SUPERBLOCK_SIZE,
+    Geometry,
+    geometry_of,
+    inode_sum,
+    of_seconds,
+    superblock_sum,
+    told_inode_sum,
+)
+from sastrugi.volumes.ext.mapping import listed_behind, map_of
+from sastrugi.volumes.ext.past import Past
+from sastrugi.volumes.reader import Conflict, Entry, Placement, Times, Volume
+from sastrugi.volumes.space import OwnedSpace
+
+_MOST_DEPTH = 256
+_LOST_FOLDER = "folder-of-inode-{}"
+_MOST_BLOCKS = 1 << 20
+"""Blocks of one folder."""
+_GROUPS_KEPT = 64
+Path = tuple[str, ...]
+
+
+def starts(medium: Medium, at: int) -> list[tuple[int, bool]]:
+    """Where the volume of a superblock may begin: 1024 bytes before, or (of a copy) so many groups."""
+    data = medium.read(at, SUPERBLOCK_SIZE)
+    geometry = geometry_of(data, at)
+    if geometry is None:
+        return []
+    group = int(np.frombuffer(data, SUPERBLOCK, 1)[0]["group"])
+    if group:
+        return [(at - geometry.group_start(group) * geometry.block, True)]
+    return [(at - SUPERBLOCK_AT, False)]
+
+
+def open_ext(medium: Medium, where: Extent) -> ExtVolume | None:
+    """By the superblock, or by the copy of it in the second group (or a later one)."""
+    data = medium.read(where.offset + SUPERBLOCK_AT, SUPERBLOCK_SIZE)
+    geometry = geometry_of(data, where.offset)
+    if geometry is not None:
+        return ExtVolume(medium, geometry, data, False)
+    for block in (1024, 2048, 4096):
+        for group in (1, 3, 5, 7, 9):
+            place = (group * 8 * block + (1 if block == 1024 else 0)) * block
+            if place >= where.length:
+                break
+            data = medium.read(where.offset + place, SUPERBLOCK_SIZE)
+            geometry = geometry_of(data, where.offset)
+            if geometry is not None and geometry.block == block and int.from_bytes(data[90:92], "little") == group:
+                return ExtVolume(medium, geometry, data, True)
+    return None
+
+
+class ExtVolume(Volume):
+    """One volume, opened for reading."""
+
+    family = "ext"
+    tells_all_places = True
+
+    def __init__(self, medium: Medium, geometry: Geometry, superblock: bytes, by_copy: bool) -> None:
+        self._medium, self.geometry = medium, geometry
+        room = max(medium.size - geometry.offset, 0)
+        self.where = Extent(geometry.offset, min(geometry.where.length, room))
+        first = geometry.at(geometry.first)
+        self.data = Extent(first, max(self.where.end - first, 0))
+        self.cluster_size = geometry.block
+        row = np.frombuffer(superblock, SUPERBLOCK, 1)[0]
+        self._row = row
+        self.label = bytes(row["label"]).split(b"\0")[0].decode("utf-8", "replace")
+        self.serial = geometry.uuid.hex()
+        self.file_system = _title(geometry)
+        self.health = []
+        self.mountable = not by_copy
+        if by_copy:
+            self.health.append("the superblock is damaged: a copy of it was used")
+        elif geometry.checksums and int(row["checksum"]) != superblock_sum(superblock):
+            self.health.append("the checksum of the superblock is wrong")
+        if geometry.incompatible & NEEDS_RECOVERY:
+            self.health.append("its journal was not written back: it was not unmounted")
+        self._by_copy = by_copy
+        self._bits: dict[int, np.ndarray] = {}
+
+    # -- inodes -----------------------------------------------------------------------------
+
+    @cached_property
+    def tables(self) -> Tables:
+        own = Tables(self._medium, self.geometry)
+        if own.good.all() or self.geometry.groups < 2:
+            return own
+        copy = Tables(self._medium, self.geometry, from_copy=True)
+        if copy.good.sum() > own.good.sum():
+            self.health.append("descriptors of groups are damaged: their copy was used")
+            self.mountable = False
+            copy.used[:] = self.geometry.group_inodes  # a copy is as old as the volume
+            return copy
+        return own
+
+    @cached_property
+    def inodes(self) -> Inodes:
+        return Inodes(self._medium, self.tables)
+
+    def block(self, number: int) -> bytes:
+        return self._medium.read(self.geometry.at(number), self.geometry.block)
+
+    def raw_inode(self, number: int) -> bytes:
+        place = self.tables.place(number)
+        return self._medium.read(place, self.geometry.inode) if place is not None else b""
+
+    def map_of(self, number: int, row: np.void) -> tuple[FileMap, list[str], list[int]]:
+        """Where an inode's content lies, what is wrong with that, and the blocks of its tree."""
+        place = self.tables.place(number) or 0
+        found, wrong, tree = map_of(row, self.geometry, self.block, place, self.raw_inode(number))
+        if self.geometry.checksums:
+            raw = self.raw_inode(number)
+            if told_inode_sum(raw) != inode_sum(self.geometry, number, raw):
+                wrong = [*wrong, "the checksum of its inode is wrong"]
+        return found, wrong, tree
+
+    # -- folders ----------------------------------------------------------------------------
+
+    def folder_blocks(self, number: int, row: np.void) -> Iterator[tuple[int, Extent]]:
+        """The blocks of a folder that have a place: number in the volume, and where."""
+        found = self.map_of(number, row)[0]
+        for n, extent in enumerate(e for part in found.stored for e in _blocks(part, self.geometry.block)):
+            if n >= _MOST_BLOCKS:
+                return
+            yield (extent.offset - self.geometry.offset) // self.geometry.block, extent
+
+    def _walk(self) -> Iterator[tuple[Path, FolderEntry, int, int]]:
+        """Every entry of every folder that can be reached: the folder's path, the entry, the byte at which it stands,
+        the folder's inode."""
+        waiting: list[tuple[Path, int]] = [((), ROOT)]
+        seen = {ROOT}
+        while waiting:
+            path, number = waiting.pop()
+            row = self.inodes.of(number)
+            if row is None or int(row["mode"]) & KIND_MASK != IS_FOLDER or len(path) > _MOST_DEPTH:
+                continue
+            for _, extent in self.folder_blocks(number, row):
+                data = self._medium.read(*extent)
+                for entry in entries_of(data, self.geometry.inodes)[0]:
+                    if entry.name in (DOT, DOTS):
+                        continue
+                    yield path, entry, extent.offset + entry.at, number
+                    if entry.gone or entry.inode in seen:
+                        continue
+                    child = self.inodes.of(entry.inode)
+                    if child is not None and int(child["mode"]) & KIND_MASK == IS_FOLDER and child["links"]:
+                        seen.add(entry.inode)
+                        waiting.append(((*path, text_of(entry.name)), entry.inode))
+
+    @cached_property
+    def paths(self) -> dict[int, Path]:
+        """The paths of the folders that stand now, by their inodes."""
+        out: dict[int, Path] = {ROOT: ()}
+        for path, entry, _, _ in self._walk():
+            if not entry.gone:
+                row = self.inodes.of(entry.inode)
+                if row is not None and int(row["mode"]) & KIND_MASK == IS_FOLDER:
+                    out.setdefault(entry.inode, (*path, text_of(entry.name)))
+        return out
+
+    def entries(self) -> Iterator[Entry]:
+        """Live files and folders; deleted ones whose inodes still tell where they lie."""
+        is_alive = alive(self.inodes.rows)
+        living = set(self.inodes.numbers[is_alive].tolist())
+        gaps: dict[int, list[tuple[Path, FolderEntry, int]]] = {}
+        for path, entry, at, _ in self._walk():
+            if entry.gone:
+                gaps.setdefault(entry.inode, []).append((path, entry, at))
+                continue
+            row = self.inodes.of(entry.inode)
+            own = (*path, text_of(entry.name))
+            if row is None or entry.inode not in living:
+                continue
+            if entry.inode < FIRST_INODE or own == ("lost+found",):
+                continue
+            yield self._entry(own, entry.inode, row, Extent(at, entry.length), False, "its entry")
+        gone = np.flatnonzero(~is_alive & (self.inodes.rows["links"] == 0) & (self.inodes.rows["mode"] != 0))
+        for n in gone.tolist():
+            number, row = int(self.inodes.numbers[n]), self.inodes.rows[n]
+            if number >= FIRST_INODE and int(row["mode"]) & KIND_MASK == IS_FILE:
+                yield from self._deleted(number, row, gaps.get(number, []))
+
+    def _entry(
+        self, path: Path, number: int, row: np.void, where: Extent | None, deleted: bool, note: str, sure: float = 1.0
+    ) -> Entry:
+        folder = int(row["mode"]) & KIND_MASK == IS_FOLDER
+        place, wrong, _ = self.map_of(number, row)
+        inode_at = self.tables.place(number) or 0
+        inside = bool(place.stored) and inode_at <= place.stored[0].offset < inode_at + self.geometry.inode
+        how = "inside of its inode" if inside else "by its inode"
+        record = (*((where,) if where else ()), Extent(inode_at, self.geometry.inode))
+        placements = (Placement(place, how, inside=inside),) if place.segments and not folder else ()
+        damaged = not deleted and bool(wrong) and not place.stored
+        return Entry(
+            path, folder, deleted, 0 if folder else place.size, times_of(row), record, placements, sure, note,
+            list(wrong), identity=number, damaged=damaged,
+        )  # fmt: skip
+
+    def _deleted(self, number: int, row: np.void, names: list[tuple[Path, FolderEntry, int]]) -> Iterator[Entry]:
+        """A deleted file whose inode kept its places (as the old driver of ext2 leaves it)."""
+        place, wrong, _ = self.map_of(number, row)
+        if not place.stored or wrong:
+            return
+        named = [(path, entry, at) for path, entry, at in names]
+        for path, entry, at in named:
+            yield self._entry(
+                (*path, text_of(entry.name)), number, row, Extent(at, entry.length), True, "a gap of its folder"
+            )
+        if not named:
+            yield self._entry((f"inode-{number}",), number, row, None, True, "no name of it is left", 0.1)
+
+    # -- the past ---------------------------------------------------------------------------
+
+    @cached_property
+    def journal(self) -> FileMap:
+        """Where the journal lies, by its inode or by what the superblock keeps of that."""
+        if not self.geometry.compatible & HAS_JOURNAL:
+            return FileMap()
+        row = self.inodes.of(JOURNAL)
+        if row is not None and row["links"]:
+            found, wrong, _ = map_of(row, self.geometry, self.block, 0)
+            if found.size and not wrong:
+                return found
+        fields = bytes(self._row["journal_blocks"])
+        backup = np.zeros(1, INODE)[0]
+        backup["mode"], backup["links"], backup["blocks"] = IS_FILE, 1, np.void(fields[:INSIDE])
+        backup["size"] = int.from_bytes(fields[64:68], "little")
+        backup["flags"] = 0x80000 if fields[:2] == b"\x0a\xf3" else 0
+        return map_of(backup, self.geometry, self.block, 0)[0]
+
+    def history(self) -> Iterator[Entry]:
+        """Files that copies of inodes in the journal tell of and that are no more."""
+        if self.journal.size:
+            yield from Past(self, self._medium).entries()
+
+    # -- what there is ----------------------------------------------------------------------
+
+    def own_extents(self) -> Iterator[tuple[str, Extent]]:
+        told = RangeSet()
+        for what, extent in self._own_parts():
+            for gap in told.gaps(extent):
+                yield what, gap
+            told.add(extent)
+
+    def _own_parts(self) -> Iterator[tuple[str, Extent]]:
+        for _, extent in self._fixed():
+            yield "table", extent
+        for extent in self.journal.stored:
+            yield "table", extent
+        for number in self.paths:
+            row = self.inodes.of(number)
+            if row is not None:
+                yield from (("folder", extent) for _, extent in self.folder_blocks(number, row))
+
+    def _fixed(self) -> Iterator[tuple[str, Extent]]:
+        """What lies in groups at places of its own."""
+        g, end = self.geometry, self._medium.size
+        yield "superblock", Extent(g.offset, min(2048 if g.block == 1024 else g.block, self.where.length))
+        for place, _ in g.descriptor_places():
+            yield "group descriptors", Extent(g.at(place), g.block)
+        for group in range(1, g.groups):
+            if g.has_copy(group):
+                blocks = 1 + (0 if g.first_meta else g.descriptor_blocks + g.reserved_descriptors)
+                yield "copy of the superblock", Extent(g.at(g.group_start(group)), blocks * g.block)
+        if g.reserved_descriptors:
+            yield (
+                "room for descriptors",
+                Extent(g.at(g.first + 1 + g.descriptor_blocks), g.reserved_descriptors * g.block),
+            )
+        for name, places, blocks in (
+            ("block bitmap", self.tables.block_bits, 1), ("inode bitmap", self.tables.inode_bits, 1),
+            ("inode table", self.tables.tables, g.table_blocks),
+        ):  # fmt: skip
+            for place in places.tolist():
+                if g.first <= place and place + blocks <= g.blocks and g.at(place + blocks) <= end:
+                    yield name, Extent(g.at(place), blocks * g.block)
+
+    def structures(self) -> Iterator[tuple[str, Extent]]:
+        yield from self._fixed()
+        for extent in self.journal.stored:
+            yield "journal", extent
+        for what, extent in self._own_parts():
+            if what == "folder":
+                yield "a folder", extent
+
+    # -- space ------------------------------------------------------------------------------
+
+    def used_and_free(self) -> tuple[int, int]:
+        g = self.geometry
+        low, high = (
+            self.tables.rows["free_blocks"].astype(np.int64),
+            self.tables.rows["free_blocks_high"].astype(np.int64),
+        )
+        free = int(np.minimum(low | high << 16, g.group_blocks).sum())
+        total = g.blocks - g.first
+        free = min(free, total)
+        return (total - free) * g.block, free * g.block
+
+    def _group_bits(self, group: int) -> np.ndarray:
+        """Which blocks of a group are in use."""
+        known = self._bits.get(group)
+        if known is not None:
+            return known
+        g, count = self.geometry, self.geometry.blocks_of(group)
+        place = int(self.tables.block_bits[group])
+        flags = int(self.tables.rows["flags"][group])
+        uninitialised = flags & BLOCKS_UNUSED and g.read_only & (CHECKSUMS | 0x10)
+        if uninitialised or not g.first <= place < g.blocks:
+            bits = np.zeros(count, bool)
+            start = g.group_start(group)
+            for _, extent in self._fixed():
+                lo = max((extent.offset - g.offset) // g.block - start, 0)
+                hi = min((extent.end - g.offset) // g.block - start, count)
+                bits[lo : max(hi, lo)] = True
+        else:
+            data = self.block(place).ljust(g.block, b"\0")
+            bits = np.unpackbits(np.frombuffer(data, "u1"), bitorder="little")[:count].astype(bool)
+        if len(self._bits) > _GROUPS_KEPT:
+            self._bits.clear()
+        self._bits[group] = bits
+        return bits
+
+    def _used(self, part: Extent) -> Iterator[Extent]:
+        """The parts of a stretch that the bitmaps call used."""
+        g = self.geometry
+        first = max((part.offset - g.offset) // g.block, g.first)
+        behind = min(-(-(part.end - g.offset) // g.block), g.blocks)
+        while first < behind:
+            group = (first - g.first) // g.group_blocks
+            start = g.group_start(group)
+            stop = min(behind, start + g.blocks_of(group))
+            own = self._group_bits(group)[first - start : stop - start]
+            edges = np.flatnonzero(np.diff(np.concatenate(([0], own, [0])).astype(np.int8))).reshape(-1, 2)
+            for lo, hi in edges.tolist():
+                begin, end = max(g.at(first + lo), part.offset), min(g.at(first + hi), part.end)
+                if begin < end:
+                    yield Extent(begin, end - begin)
+            first = stop
+
+    @cached_property
+    def _space(self) -> OwnedSpace:
+        owned: list[tuple[Extent, str, int]] = []
+        for path, entry, _, _ in self._walk():
+            row = self.inodes.of(entry.inode)
+            if entry.gone or row is None or int(row["mode"]) & KIND_MASK == IS_FOLDER or not row["links"]:
+                continue
+            place, _, tree = self.map_of(entry.inode, row)
+            name = "/".join((*path, text_of(entry.name)))
+            owned += [(extent, name, entry.inode) for extent in place.stored]
+            owned += [(Extent(self.geometry.at(block), self.geometry.block), name, entry.inode) for block in tree]
+        names = {"table": "the volume's own tables", "folder": "a folder"}
+        return OwnedSpace(self._used, [*owned, *((e, names[what], 0) for what, e in self.own_extents())])
+
+    def conflicts(self, extents: tuple[Extent, ...]) -> list[Conflict]:
+        return self._space.conflicts(extents)
+
+    def chain_from(self, offset: int, size: int | None = None) -> tuple[Extent, ...]:
+        """By the list of blocks that stands behind the first twelve, where the volume has such and it was not written
+        over."""
+        g = self.geometry
+        if g.extents or (offset - g.offset) % g.block:
+            return ()
+        return listed_behind((offset - g.offset) // g.block, size, g, self.block, self._is_free)
+
+    def _is_free(self, block: int) -> bool:
+        group = (block - self.geometry.first) // self.geometry.group_blocks
+        return not self._group_bits(group)[block - self.geometry.group_start(group)]
+
+
+def _blocks(extent: Extent, size: int) -> Iterable[Extent]:
+    return (Extent(at, min(size, extent.end - at)) for at in range(extent.offset, extent.end, size))
+
+
+def _title(geometry: Geometry) -> str:
+    if geometry.extents or geometry.read_only & ~0x7 or geometry.incompatible & ~0x17:
+        return "ext4"
+    return "ext3" if geometry.compatible & HAS_JOURNAL else "ext2"
+
+
+def times_of(row: np.void) -> Times:
+    """The times that an inode keeps."""
+    created = of_seconds(int(row["created"]), int(row["created_extra"]))
+    modified = of_seconds(int(row["modified"]), int(row["modified_extra"]))
+    accessed = of_seconds(int(row["accessed"]), int(row["accessed_extra"]))
+    return Times(created, modified, accessed.date() if accessed else None)
