@@ -19,8 +19,9 @@ from sastrugi.media import Extent
 _MODULES = ("nls/nls_cp437", "nls/nls_iso8859-1", "nls/nls_utf8", "fat/fat", "fat/vfat", "fuse/fuse")
 _TOOLS = (
     "fsck.fat", "mkfs.vfat", "mtype", "linux.uml", "insmod", "fsck.exfat", "mkfs.exfat", "mount.exfat-fuse", "sfdisk",
-    "qemu-img", "mkntfs", "mount.ntfs-3g", "ntfsfix", "ntfscat",
+    "qemu-img", "mkntfs", "mount.ntfs-3g", "ntfsfix", "ntfscat", "mke2fs", "e2fsck", "debugfs",
 )  # fmt: skip
+EXT = ("ext2", "ext3", "ext4")
 _PATH = "/usr/local/sbin:/usr/local/bin:/usr/sbin:/usr/bin:/sbin:/bin"
 
 
@@ -52,8 +53,9 @@ def volume_copy(image: Path, offset: int, to: Path) -> Path:
 
 def assert_clean(volume: Path, file_system: str = "fat32") -> None:
     """The checker of the file system finds nothing to mend."""
-    tool = {"exfat": "fsck.exfat", "ntfs": "ntfsfix"}.get(file_system, "fsck.fat")
-    done = _run(tool, "-n", str(volume), check=False)
+    tools = {"exfat": ("fsck.exfat", "-n"), "ntfs": ("ntfsfix", "-n")}
+    tools |= dict.fromkeys(EXT, ("e2fsck", "-fn"))
+    done = _run(*tools.get(file_system, ("fsck.fat", "-n")), str(volume), check=False)
     said = done.stdout + done.stderr
     wrong = any(word in said for word in (b"ERROR", b"Correcting", b"FAILED", b"orrupt"))
     assert done.returncode == 0 and not wrong, said.decode()
@@ -93,6 +95,8 @@ def make_volume(path: Path, size: int, file_system: str, cluster: int) -> Path:
         _run("mkfs.exfat", "-c", str(cluster), str(path))
     elif file_system == "ntfs":
         _run("mkntfs", "-F", "-Q", "-c", str(cluster), str(path))
+    elif file_system in EXT:
+        _run("mke2fs", "-q", "-F", "-t", file_system, "-b", str(cluster), "-E", "nodiscard", str(path))
     else:
         bits, sectors = file_system.removeprefix("fat"), str(cluster // 512)
         _run("mkfs.vfat", "-F", bits, "-i", "20310203", "-s", sectors, str(path))
@@ -164,6 +168,7 @@ def linux(
     mount = {
         "exfat": f"mount.exfat-fuse {device} /mnt/v",
         "ntfs": f"mount.ntfs-3g -o streams_interface=windows {device} /mnt/v",
+        **dict.fromkeys(EXT, f"mount -t ext4 {device} /mnt/v"),
     }.get(file_system, f"mount -t vfat -o utf8=1,tz=UTC {device} /mnt/v")
     log, inner, outer = work / "linux.log", work / "inner.sh", work / "outer.sh"
     inner.write_text(f"set -e\n{script}\n", encoding="utf-8")

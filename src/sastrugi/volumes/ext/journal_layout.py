@@ -27,7 +27,8 @@ COMMIT = struct.Struct(">IIIBB2x32sQI")
 UUID_SIZE, TAIL_SIZE, CRC32C_KIND = 16, 4, 4
 JOURNAL_SUPERBLOCK = np.dtype(
     {
-        "names": ["magic", "type", "transaction", "block", "length", "first", "sequence", "start", "error", "compatible",
+        "names": ["magic", "type", "transaction", "block", "length", "first", "sequence", "start", "error",
+                  "compatible",
                   "incompatible", "read_only", "uuid", "users", "checksum_kind", "checksum", "user"],
         "formats": [">u4"] * 12 + ["V16", ">u4", "u1", ">u4", "V16"],
         "offsets": [0, 4, 8, 12, 16, 20, 24, 28, 32, 36, 40, 44, 48, 64, 80, 252, 256],

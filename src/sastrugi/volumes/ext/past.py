@@ -33,8 +33,11 @@ if TYPE_CHECKING:
 NOW = 1 << 62
 _AT_ONCE = 16 << 20
 _MOST_DEPTH = 256
+_MOST_BLOCKS = 1 << 16
+"""Blocks of one run of a folder."""
 _LOST_FOLDER = "folder-of-inode-{}"
 _GAP = -1
+_FACTOR = np.uint64(0xD6E8FEB86659FD93)
 
 
 @dataclass(slots=True)
@@ -72,8 +75,8 @@ class _Found:
     lives: list[Life] = field(default_factory=list)
     folders: defaultdict[int, list[Life]] = field(default_factory=lambda: defaultdict(list))
     names: defaultdict[int, list[PastName]] = field(default_factory=lambda: defaultdict(list))
-    owners: dict[int, int] = field(default_factory=dict)
-    """Of blocks of folders, the inode of the folder that had them last."""
+    owners: defaultdict[int, list[tuple[int, int, int]]] = field(default_factory=lambda: defaultdict(list))
+    """Of blocks of folders, which had them: (from which transaction on, the one that ended that, inode)."""
 
 
 class Past:
@@ -171,17 +174,22 @@ class Past:
     # -- folders ----------------------------------------------------------------------------
 
     def _own_folders(self) -> None:
-        """Which folder has or had which blocks; what stands now counts most."""
+        """Which folder has or had which blocks."""
         owners = self._found.owners
         for number, lives in self._found.folders.items():
             for life in lives:
-                found = placed(life.row, self._geometry, self._reader(life))
-                for _, start, count, _ in found.runs:
-                    owners.update((start + n, number) for n in range(min(count, 1 << 16)))
+                for _, start, count, _ in placed(life.row, self._geometry, self._reader(life)).runs:
+                    for n in range(min(count, _MOST_BLOCKS)):
+                        owners[start + n].append((life.first, life.end, number))
         for number in self._volume.paths:
             row = self._volume.inodes.of(number)
-            if row is not None:
-                owners.update((block, number) for block, _ in self._volume.folder_blocks(number, row))
+            for block, _ in self._volume.folder_blocks(number, row) if row is not None else ():
+                owners[block].append((0, NOW + 1, number))
+
+    def _owner(self, name: PastName, at: int) -> int:
+        """The folder that a name was in at a transaction; 0 if nothing tells."""
+        had = self._found.owners.get(name.block, ())
+        return next((number for first, end, number in had if first <= at < end), had[0][2] if had else 0)
 
     def _read_folders(self, others: NDArray[np.bool_]) -> None:
         """The entries of all versions of folders' blocks."""
@@ -205,27 +213,29 @@ class Past:
         block = copies.block[index]
         for row in np.flatnonzero(whole).tolist():
             if blocks[row, 6] == 1 and blocks[row, 8] == DOT[0]:  # the first block of a folder names it
-                self._found.owners.setdefault(int(block[row]), int.from_bytes(blocks[row, :4].tobytes(), "little"))
+                at = int(copies.transaction[index[row]])
+                number = int.from_bytes(blocks[row, :4].tobytes(), "little")
+                self._found.owners[int(block[row])].insert(0, (at, at + 1, number))
         if not len(found.row):
             return
-        key = found.key ^ block[found.row].astype(np.uint64) * np.uint64(0xD6E8FEB86659FD93)
-        _, first = np.unique(key, return_index=True)
-        _, last = np.unique(key[::-1], return_index=True)
-        last = len(key) - 1 - last
+        # Versions of a block follow each other: where one of them has a name not, another begins.
+        key = found.key ^ block[found.row].astype(np.uint64) * _FACTOR
+        version = index[found.row]
+        order = np.lexsort((version, key))
+        new = np.ones(len(order), bool)
+        new[1:] = (np.diff(key[order]) != 0) | (np.diff(version[order]) != 1)
+        first, last = order[new], order[np.append(new[1:], True)]
         transactions = copies.transaction[index]
         for lo, hi in zip(first.tolist(), last.tolist(), strict=True):
             row, at, length = int(found.row[hi]), int(found.at[hi]), int(found.length[hi])
             name = blocks[row, at + 8 : at + 8 + length].tobytes()
             if name in (DOT, DOTS) or b"/" in name or b"\0" in name:
                 continue
-            own = int(block[row])
+            seen, last_seen = int(transactions[found.row[lo]]), int(transactions[row])
+            where, gone = int(copies.at[index[row]]) + at, self._gone(int(block[row]), last_seen)
             self._found.names[int(found.inode[hi])].append(
-                PastName(
-                    own, name, int(transactions[found.row[lo]]), int(transactions[row]),
-                    self._gone(own, int(transactions[row])),
-                    int(copies.at[index[row]]) + at, 8 + length,
-                )
-            )  # fmt: skip
+                PastName(int(block[row]), name, seen, last_seen, gone, where, 8 + length)
+            )
 
     def _gone(self, block: int, last: int) -> int:
         """The transaction of the version of a block that follows a version."""
@@ -274,7 +284,7 @@ class Past:
         if not names or depth > _MOST_DEPTH:
             return (_LOST_FOLDER.format(number),), 0.4
         self._paths[number, at] = ((_LOST_FOLDER.format(number),), 0.4)  # against loops
-        owner = self._found.owners.get(names[0].block, 0)
+        owner = self._owner(names[0], at)
         above, sure = self._path(owner, at, depth + 1)
         self._paths[number, at] = ((*above, text_of(names[0].name)), sure)
         return self._paths[number, at]
@@ -292,7 +302,7 @@ class Past:
             last = [name for name in every if name.last == _GAP][:1]
         out: dict[tuple[int, bytes], PastName] = {}
         for name in last:
-            out.setdefault((self._found.owners.get(name.block, 0), name.name), name)
+            out.setdefault((self._owner(name, min(name.last, life.last)), name.name), name)
         return list(out.values())
 
     def entries(self) -> Iterator[Entry]:
@@ -324,8 +334,8 @@ class Past:
         placements = (Placement(place, f"by a copy of its inode in {source}", inside=inside),)
         names = self._last_names(life.number, life)
         for name in names:
-            owner = self._found.owners.get(name.block, 0)
-            above, sure = self._path(owner, min(name.last if name.last != _GAP else life.last, NOW))
+            at = min(name.last, life.last) if name.last != _GAP else life.last
+            above, sure = self._path(self._owner(name, at), at)
             note = "a copy of its folder's block in the journal" if name.last != _GAP else "a gap of its folder"
             record = (Extent(name.at, name.length), inode)
             yield Entry(

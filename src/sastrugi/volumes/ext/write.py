@@ -1,7 +1,7 @@
 """Lay ext2, ext3 and ext4 volumes down: format, store, make folders, link, grow, rename, delete.
 
-A deletion empties the inode (size, places), and since Linux 5.13 wipes the name; what still tells of a file then are the
-copies of its inode and of its folder's block in the journal. `old-linux` leaves names, and on ext2 the inode's places.
+A deletion empties the inode (size, places), and since Linux 5.13 wipes the name; what still tells of a file then are
+the copies of its inode and of its folder's block in the journal. `old-linux` leaves names, and on ext2 the places.
 """
 
 from __future__ import annotations
