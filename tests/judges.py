@@ -84,6 +84,9 @@ def driver_reads(image: Path, file_system: str, path: str) -> bytes:
     """A file of a bare volume, by tools that share code with a driver; of exFAT there are none."""
     if file_system == "ntfs":
         return _run("ntfscat", str(image), path).stdout
+    if file_system in EXT:
+        inside = path.lstrip("/")
+        return _run("debugfs", "-R", f'cat "/{inside}"', str(image)).stdout
     return mtools_read(image, 0, path)
 
 

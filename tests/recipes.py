@@ -13,10 +13,13 @@ FILE_SYSTEMS = {
     "fat32": ("36 MiB", "512 B"),
     "exfat": ("8 MiB", "1 KiB"),
     "ntfs": ("8 MiB", "1 KiB"),
+    "ext2": ("8 MiB", "1 KiB"),
+    "ext3": ("8 MiB", "1 KiB"),
+    "ext4": ("9 MiB", "1 KiB"),
 }
 if "drift" in variant_names():  # the file system of tests/driftfs, where it is asked for
     FILE_SYSTEMS["drift"] = ("8 MiB", "1 KiB")
-HABITS = ("linux", "windows", "macos", "camera")
+HABITS = ("linux", "windows", "macos", "camera", "old-linux")
 
 
 def random_recipe(seed: int, file_system: str, steps: int = 12) -> Recipe:
@@ -100,4 +103,6 @@ def format_step(file_system: str, cluster: str, dice: random.Random) -> dict[str
     }
     if file_system == "ntfs":  # habits say where its records begin, and whether it keeps a log
         step["acts_as"] = dice.choice(["linux", "windows"])
+    if file_system.startswith("ext"):  # … or which features there are
+        step["acts_as"] = dice.choice(["linux", "old-linux"])
     return step

@@ -15,15 +15,14 @@ from sastrugi.volumes.registry import SeenRecord
 
 
 def peek(_variant: str, data: bytes, where: Sequence[Extent], first: int, block: int) -> SeenRecord | None:
-    """Name, size and first byte; None where it is no entry with an inode behind it. `first` is where the volume's
-    first group begins, which with blocks of 1 KiB is its second block."""
-    if len(where) < 2 or len(data) < where[0].length + OLD_INODE:
+    """Name (of an inode alone: none), size and first byte; None where there is no inode of a file. `first` is where the
+    volume's first group begins, which with blocks of 1 KiB is its second block."""
+    length = where[0].length if len(where) > 1 else 0
+    if len(data) < length + OLD_INODE:
         return None
-    length = where[0].length
-    entry, raw = data[:length], np.frombuffer(data[length:], "u1").reshape(1, -1)
-    size, inode = entry[6], int.from_bytes(entry[:4], "little")
-    row = widened(raw)[0]
-    if not inode or not size or 8 + size > length or int(row["mode"]) & KIND_MASK != IS_FILE or not row["links"]:
+    name = _name(data[:length]) if length else ""
+    row = widened(np.frombuffer(data[length:], "u1").reshape(1, -1))[0]
+    if name is None or int(row["mode"]) & KIND_MASK != IS_FILE:
         return None
     start = 0
     inside = bytes(row["blocks"])
@@ -35,4 +34,12 @@ def peek(_variant: str, data: bytes, where: Sequence[Extent], first: int, block:
     else:
         start = int.from_bytes(inside[:4], "little")
     begin = first - (block if block == 1024 else 0) + start * block if start else 0
-    return SeenRecord(text_of(entry[8 : 8 + size]), size_of(row), begin)
+    return SeenRecord(name, size_of(row), begin)
+
+
+def _name(entry: bytes) -> str | None:
+    """The name that an entry tells, if it is one."""
+    size = entry[6]
+    if not any(entry[:4]) or not size or 8 + size > len(entry):
+        return None
+    return text_of(entry[8 : 8 + size])

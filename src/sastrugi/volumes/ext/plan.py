@@ -86,6 +86,7 @@ def plan(
         raise VolumeError(f"{variant} needs {format_size(_LEAST_BLOCKS * block)} at least, not {format_size(size)}")
     if blocks >= 1 << 32:
         raise VolumeError(f"{variant} holds 2^32 blocks here: choose blocks larger than {format_size(block)}")
+    compatible = kind.compatible if journal_blocks(blocks) else kind.compatible & ~HAS_JOURNAL
     ratio = 16384 if size >= _SMALL else 4096 if size >= _TINY else 8192
     group_blocks = 8 * block
     groups = -(-(blocks - first) // group_blocks)
@@ -96,7 +97,7 @@ def plan(
     descriptor = WIDE_DESCRIPTOR_SIZE if kind.incompatible & WIDE else DESCRIPTOR_SIZE
     while True:
         found = Geometry(
-            offset, block, blocks, first, group_blocks, each, kind.inode, descriptor, kind.compatible,
+            offset, block, blocks, first, group_blocks, each, kind.inode, descriptor, compatible,
             kind.incompatible, kind.read_only, raw_crc32c(MIRRORED_SEED, uuid), uuid, hash_seed, 1, 0,
             _FLEX if kind.incompatible & FLEX_BG else 1,
         )  # fmt: skip

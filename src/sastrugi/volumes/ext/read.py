@@ -104,22 +104,30 @@ class ExtVolume(Volume):
             self.health.append("the checksum of the superblock is wrong")
         if geometry.incompatible & NEEDS_RECOVERY:
             self.health.append("its journal was not written back: it was not unmounted")
-        self._by_copy = by_copy
         self._bits: dict[int, np.ndarray] = {}
+        self.tables = self._tables()
+        root = self.raw_inode(ROOT)
+        if int.from_bytes(root[:2], "little") & KIND_MASK != IS_FOLDER:
+            self.health.append("the inode of the root is damaged")
+            self.mountable = False
 
     # -- inodes -----------------------------------------------------------------------------
 
-    @cached_property
-    def tables(self) -> Tables:
+    def _tables(self) -> Tables:
+        """Where tables and bitmaps are, by the descriptors or by their copy."""
         own = Tables(self._medium, self.geometry)
-        if own.good.all() or self.geometry.groups < 2:
+        if own.good.all():
+            return own
+        self.mountable = False
+        if self.geometry.groups < 2:
+            self.health.append("descriptors of groups are damaged")
             return own
         copy = Tables(self._medium, self.geometry, from_copy=True)
         if copy.good.sum() > own.good.sum():
             self.health.append("descriptors of groups are damaged: their copy was used")
-            self.mountable = False
             copy.used[:] = self.geometry.group_inodes  # a copy is as old as the volume
             return copy
+        self.health.append("descriptors of groups are damaged")
         return own
 
     @cached_property

@@ -72,7 +72,7 @@ class ExtNode(Node):
 class ExtWriter(VolumeWriter[ExtNode]):
     """A mounted volume that can be written. Call `flush` to bring everything to disk, as at an unmount."""
 
-    fatal_structures = frozenset({"superblock", "descriptors", "root", "inodes"})
+    fatal_structures = frozenset({"superblock", "descriptors", "inodes"})
     spare_structures = frozenset({"backup-superblock", "block-bitmap", "inode-bitmap", "journal"})
 
     def __init__(
@@ -540,11 +540,7 @@ class ExtWriter(VolumeWriter[ExtNode]):
         self._commit()
         self._at(when)
         old = habits == "old-linux"
-        record, own, copied = (
-            self._record_after(node, habits),
-            self._own_traces(node, habits),
-            self._copied_traces(node),
-        )
+        own, copied = self._own_traces(node, habits), self._copied_traces(node)
         self._leave(node, when, wipe=not old)
         if not node.folder and state.links > 1:
             state.links -= 1
@@ -558,7 +554,7 @@ class ExtWriter(VolumeWriter[ExtNode]):
             self._release(state)
             self.groups.free_inode(state.number, node.folder)
         self._commit()
-        return Evidence(record, (*own, *self._standing(copied)))
+        return self._evidence(self._inode_at(state), own, copied)
 
     # -- what tells of a file ---------------------------------------------------------------
 
@@ -595,12 +591,14 @@ class ExtWriter(VolumeWriter[ExtNode]):
 
     def _told(self, node: ExtNode, gone: Habits | None) -> Evidence:
         self._commit()
-        own, copied = self._own_traces(node, gone), self._copied_traces(node)
-        return Evidence(self._record_after(node, gone), (*own, *self._standing(copied)))
+        return self._evidence(self._inode_at(node.file), self._own_traces(node, gone), self._copied_traces(node))
 
-    def _record_after(self, node: ExtNode, gone: Habits | None) -> tuple[Extent, ...]:
-        """What of a record tells something after a deletion: a wiped name is none any more."""
-        return self.record(node) if gone is None or gone == "old-linux" else (self._inode_at(node.file),)
+    def _evidence(self, inode: Extent, own: list[Trace], copied: list[tuple[Copy, Trace]]) -> Evidence:
+        """All that tells of a file. Its record is its inode, or the newest copy of that: names stand elsewhere, and go
+        on their own."""
+        traces = [*own, *self._standing(copied)]
+        places = [trace for trace in traces if trace.tells == "place"]
+        return Evidence(places[0].where[:1] if places else (inode,), tuple(traces))
 
     def _own_traces(self, node: ExtNode, gone: Habits | None) -> list[Trace]:
         """What name and inode themselves tell: of a file that is `gone` what that leaves."""
