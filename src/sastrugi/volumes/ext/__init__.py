@@ -16,6 +16,7 @@ from numpy.typing import NDArray
 
 from sastrugi.media.extents import Extent
 from sastrugi.media.raw import RawImage
+from sastrugi.volumes.ext.earlier import earlier_volumes, folder_sectors
 from sastrugi.volumes.ext.layout import MAGIC, MAGIC_AT
 from sastrugi.volumes.ext.peek import peek
 from sastrugi.volumes.ext.plan import default_block, plan
@@ -65,6 +66,8 @@ FILE_SYSTEM = FileSystem(
     open=open_ext,
     boot=BootMark(_superblocks, starts),
     peek=peek,
+    metadata_sectors=folder_sectors,
+    earlier=earlier_volumes,
     mounts=(("mount", "-t", "ext4"),),
     tools="e2fsprogs",
 )

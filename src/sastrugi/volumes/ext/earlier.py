@@ -1,0 +1,139 @@
+"""Volumes that are no more: what a format left of an earlier volume's inodes and folders.
+
+Formats of today zero little of the inode tables, and none of the blocks of folders. A volume of the same size is laid
+out alike, so the inodes of the earlier one stand in those parts of the tables that the new one has not begun to use;
+blocks of folders are found by their first two entries, wherever they are.
+"""
+
+from __future__ import annotations
+
+from collections import defaultdict
+from collections.abc import Callable, Iterator, Sequence
+
+import numpy as np
+from numpy.typing import NDArray
+
+from sastrugi.media.base import Medium
+from sastrugi.media.extents import Extent
+from sastrugi.units import plural
+from sastrugi.volumes.ext.entries import DOT, DOTS, FolderEntry, entries_of, text_of
+from sastrugi.volumes.ext.inodes import Inodes, alive
+from sastrugi.volumes.ext.layout import FIRST_INODE, IS_FILE, IS_FOLDER, KIND_MASK, ROOT
+from sastrugi.volumes.ext.read import ExtVolume, times_of
+from sastrugi.volumes.reader import Entry, Placement, Volume
+
+HeadTest = Callable[[str, int], bool | None]
+_LOST_FOLDER = "folder-of-inode-{}"
+_MOST_DEPTH = 256
+_DOT_HEAD = np.frombuffer(b"\x0c\0\x01", "u1")
+_MOST_BLOCKS = 1 << 18
+_Name = tuple[int, FolderEntry, int]
+"""The folder's inode, the entry, the byte at which it stands."""
+
+
+def folder_sectors(_sectors: NDArray[np.uint8], heads: NDArray[np.uint8]) -> NDArray[np.bool_]:
+    """Sectors that begin as the first block of a folder: entries for itself and for the one above."""
+    out: NDArray[np.bool_] = (heads[:, 4:7] == _DOT_HEAD).all(axis=1) & (heads[:, 8] == DOT[0]) & (heads[:, 9] == 0)
+    out &= (heads[:, 18] == 2) & (heads[:, 20] == DOTS[0]) & (heads[:, 21] == DOTS[1]) & (heads[:, 22] == 0)
+    return out
+
+
+class EarlierExt(ExtVolume):
+    """What is left of the volume that was there before one of today."""
+
+    def __init__(self, medium: Medium, today: ExtVolume, heads: Sequence[int]) -> None:
+        """`heads` are the bytes at which first blocks of folders stand that are none of today's."""
+        super().__init__(medium, today.geometry, medium.read(today.geometry.offset + 1024, 1024), by_copy=True)
+        self.health = []
+        self._old = self._inodes_of_before()
+        self._names: defaultdict[int, list[_Name]] = defaultdict(list)
+        for number, extent in self._folders(heads):
+            for entry in entries_of(medium.read(*extent), self.geometry.inodes)[0]:
+                if entry.name not in (DOT, DOTS):
+                    self._names[entry.inode].append((number, entry, extent.offset + entry.at))
+        self.told_by = plural(len(self._old), "inode")
+
+    def _inodes_of_before(self) -> dict[int, np.void]:
+        """Inodes that had a name, in the parts of the tables that today's volume does not use."""
+        every = Inodes(self._medium, self.tables, all_of_them=True)
+        g = self.geometry
+        group, inside = np.divmod(every.numbers - 1, g.group_inodes)
+        unused = inside >= self.tables.used[group] if len(group) else np.zeros(0, bool)
+        kept = np.flatnonzero(unused & alive(every.rows))
+        return {int(every.numbers[n]): every.rows[n] for n in kept.tolist()}
+
+    def _folders(self, heads: Sequence[int]) -> Iterator[tuple[int, Extent]]:
+        """Blocks of folders, each with the folder's inode: by the inodes, and those that are found alone."""
+        g, told = self.geometry, set()
+        for number, row in self._old.items():
+            if int(row["mode"]) & KIND_MASK != IS_FOLDER:
+                continue
+            blocks = [extent for _, extent in self.folder_blocks(number, row)]
+            if blocks and self._number_at(blocks[0].offset) == number:
+                for extent in blocks:
+                    told.add(extent.offset)
+                    yield number, extent
+        for at in heads[:_MOST_BLOCKS]:
+            if at not in told and not (at - g.offset) % g.block:
+                yield self._number_at(at), Extent(at, g.block)
+
+    def _number_at(self, at: int) -> int:
+        """The inode that a folder's first block names as its own; 0 if it is none."""
+        data = self._medium.read(at, 24)
+        return int.from_bytes(data[:4], "little") if data[6:7] == b"\x01" and data[8:9] == DOT else 0
+
+    def _path(self, number: int) -> tuple[tuple[str, ...], float]:
+        parts: list[str] = []
+        seen: set[int] = set()
+        sure = 1.0
+        while number != ROOT and number not in seen and len(parts) < _MOST_DEPTH:
+            seen.add(number)
+            names = self._names.get(number, ())
+            if not names:
+                parts.append(_LOST_FOLDER.format(number))
+                sure = 0.5
+                break
+            parts.append(text_of(names[0][1].name))
+            number = names[0][0]
+        return tuple(reversed(parts)), sure
+
+    def entries(self) -> Iterator[Entry]:
+        for number, row in self._old.items():
+            if number < FIRST_INODE or int(row["mode"]) & KIND_MASK != IS_FILE:
+                continue
+            place, wrong, _ = self.map_of(number, row)
+            if not place.stored or any(extent.end > self.where.end for extent in place.stored):
+                continue
+            wrong = [note for note in wrong if "checksum" not in note]  # it was made for the earlier volume
+            inode = Extent(self.tables.place(number) or 0, self.geometry.inode)
+            placements = (Placement(place, "by its inode, which the new volume does not use yet"),)
+            names: Sequence[_Name | None] = self._names.get(number) or [None]
+            for name in names:
+                above, sure = self._path(name[0]) if name else ((), 0.1)
+                own = text_of(name[1].name) if name else f"inode-{number}"
+                record = (Extent(name[2], name[1].length), inode) if name else (inode,)
+                note = "an entry of its folder" if name else "no name of it is left"
+                yield Entry(
+                    (*above, own), False, True, place.size, times_of(row), record, placements, sure, note, list(wrong),
+                    identity=number,
+                )  # fmt: skip
+
+    def own_extents(self) -> Iterator[tuple[str, Extent]]:
+        for number in self._old:
+            place = self.tables.place(number)
+            if place is not None:
+                yield "table", Extent(place, self.geometry.inode)
+
+
+def earlier_volumes(medium: Medium, sectors: Sequence[int], now: Sequence[Volume], _head: HeadTest) -> list[Volume]:
+    """What volumes of today were before their format; `sectors` are bytes at which first blocks of folders stand."""
+    out: list[Volume] = []
+    for volume in now:
+        if not isinstance(volume, ExtVolume) or isinstance(volume, EarlierExt):
+            continue
+        own = {extent.offset for what, extent in volume.own_extents() if what == "folder"}
+        heads = [at for at in sectors if volume.where.offset <= at < volume.where.end and at not in own]
+        found = EarlierExt(medium, volume, heads)
+        if any(True for _ in found.entries()):
+            out.append(found)
+    return out
