@@ -146,6 +146,8 @@ class Geometry:
     reserved_descriptors: int = 0
     flex: int = 1
     first_meta: int = 0
+    ratio: int = 1
+    """Blocks that one bit of a group's bitmap stands for."""
 
     @property
     def where(self) -> Extent:
@@ -198,7 +200,7 @@ class Geometry:
         each, left = self.block // self.descriptor, self.groups
         out: list[tuple[int, int]] = []
         for n in range(self.descriptor_blocks):
-            place = self.first + 1 + n
+            place = SUPERBLOCK_AT // self.block + 1 + n
             if self.incompatible & META_BG and n >= self.first_meta:
                 group = n * each
                 place = self.group_start(group) + (1 if self.has_copy(group) else 0)
@@ -235,8 +237,10 @@ def geometry_of(data: bytes, offset: int) -> Geometry | None:
     incompatible = 0 if old else int(row["incompatible"])
     size = OLD_INODE if old else int(row["inode_size"])
     log, wide = int(row["block_log"]), incompatible & WIDE
-    if log > 6 or incompatible & ~KNOWN_FEATURES or (0 if old else int(row["read_only"])) & CLUSTERS:
+    if log > 6 or incompatible & ~KNOWN_FEATURES:
         return None
+    clustered = not old and int(row["read_only"]) & CLUSTERS
+    ratio = 1 << min(max(int(row["cluster_log"]) - log, 0), 20) if clustered else 1
     block = 1024 << log
     descriptor = max(int(row["descriptor_size"]), WIDE_DESCRIPTOR_SIZE) if wide else DESCRIPTOR_SIZE
     blocks = int(row["blocks"]) | (int(row["blocks_high"]) << 32 if wide else 0)
@@ -248,10 +252,11 @@ def geometry_of(data: bytes, offset: int) -> Geometry | None:
         bytes(row["hash_seed"]), int(row["hash"]), int(row["reserved_descriptors"]),
         1 << min(int(row["flex_log"]), 31) if incompatible & FLEX_BG else 1,
         int.from_bytes(data[260:264], "little"),
+        ratio,
     )  # fmt: skip
     possible = OLD_INODE <= size <= block and not size & (size - 1) and descriptor <= block
-    possible &= 0 < found.group_blocks <= 8 * block and 0 < found.group_inodes <= 8 * block
-    possible &= found.first == (1 if block == 1024 else 0) < blocks < 1 << 48
+    possible &= 0 < found.group_blocks <= 8 * block * ratio and 0 < found.group_inodes <= 8 * block
+    possible &= found.first == (1 if block == 1024 and ratio == 1 else 0) < blocks < 1 << 48
     if not possible or found.groups > _MOST_GROUPS:
         return None
     return found

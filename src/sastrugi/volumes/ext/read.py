@@ -16,11 +16,13 @@ from sastrugi.volumes.ext.layout import (
     BLOCKS_UNUSED,
     CHECKSUMS,
     FIRST_INODE,
+    HAS_INLINE_DATA,
     HAS_JOURNAL,
     INODE,
     INSIDE,
     IS_FILE,
     IS_FOLDER,
+    IS_LINK,
     JOURNAL,
     KIND_MASK,
     NEEDS_RECOVERY,
@@ -45,6 +47,8 @@ _LOST_FOLDER = "folder-of-inode-{}"
 _MOST_BLOCKS = 1 << 20
 """Blocks of one folder."""
 _GROUPS_KEPT = 64
+_ABOVE = 4
+"""Bytes of a folder inside of its inode that tell the folder above."""
 Path = tuple[str, ...]
 
 
@@ -161,6 +165,17 @@ class ExtVolume(Volume):
                 return
             yield (extent.offset - self.geometry.offset) // self.geometry.block, extent
 
+    def _folder_parts(self, number: int, row: np.void) -> Iterator[tuple[bytes, int]]:
+        """The chains of entries of a folder, and where each stands: its blocks; or, of a small one, parts of its inode,
+        of which the first begins with the inode of the folder above."""
+        if not int(row["flags"]) & HAS_INLINE_DATA:
+            for _, extent in self.folder_blocks(number, row):
+                yield self._medium.read(*extent), extent.offset
+            return
+        for n, extent in enumerate(self.map_of(number, row)[0].stored):
+            skip = _ABOVE if not n else 0
+            yield self._medium.read(extent.offset + skip, extent.length - skip), extent.offset + skip
+
     def _walk(self) -> Iterator[tuple[Path, FolderEntry, int, int]]:
         """Every entry of every folder that can be reached: the folder's path, the entry, the byte at which it stands,
         the folder's inode."""
@@ -171,12 +186,11 @@ class ExtVolume(Volume):
             row = self.inodes.of(number)
             if row is None or int(row["mode"]) & KIND_MASK != IS_FOLDER or len(path) > _MOST_DEPTH:
                 continue
-            for _, extent in self.folder_blocks(number, row):
-                data = self._medium.read(*extent)
+            for data, place in self._folder_parts(number, row):
                 for entry in entries_of(data, self.geometry.inodes)[0]:
                     if entry.name in (DOT, DOTS):
                         continue
-                    yield path, entry, extent.offset + entry.at, number
+                    yield path, entry, place + entry.at, number
                     if entry.gone or entry.inode in seen:
                         continue
                     child = self.inodes.of(entry.inode)
@@ -208,7 +222,7 @@ class ExtVolume(Volume):
             own = (*path, text_of(entry.name))
             if row is None or entry.inode not in living:
                 continue
-            if entry.inode < FIRST_INODE or own == ("lost+found",):
+            if entry.inode < FIRST_INODE or own == ("lost+found",) or int(row["mode"]) & KIND_MASK == IS_LINK:
                 continue
             yield self._entry(own, entry.inode, row, Extent(at, entry.length), False, "its entry")
         gone = np.flatnonzero(~is_alive & (self.inodes.rows["links"] == 0) & (self.inodes.rows["mode"] != 0))
@@ -328,7 +342,7 @@ class ExtVolume(Volume):
             self.tables.rows["free_blocks"].astype(np.int64),
             self.tables.rows["free_blocks_high"].astype(np.int64),
         )
-        free = int(np.minimum(low | high << 16, g.group_blocks).sum())
+        free = int(np.minimum((low | high << 16) * g.ratio, g.group_blocks).sum())
         total = g.blocks - g.first
         free = min(free, total)
         return (total - free) * g.block, free * g.block
@@ -351,7 +365,8 @@ class ExtVolume(Volume):
                 bits[lo : max(hi, lo)] = True
         else:
             data = self.block(place).ljust(g.block, b"\0")
-            bits = np.unpackbits(np.frombuffer(data, "u1"), bitorder="little")[:count].astype(bool)
+            bits = np.unpackbits(np.frombuffer(data, "u1"), bitorder="little").astype(bool)
+            bits = (np.repeat(bits, g.ratio) if g.ratio > 1 else bits)[:count]
         if len(self._bits) > _GROUPS_KEPT:
             self._bits.clear()
         self._bits[group] = bits
