@@ -18,7 +18,7 @@ from sastrugi.media.extents import Extent
 from sastrugi.units import plural
 from sastrugi.volumes.ext.entries import DOT, DOTS, FolderEntry, entries_of, text_of
 from sastrugi.volumes.ext.inodes import Inodes, alive
-from sastrugi.volumes.ext.layout import FIRST_INODE, IS_FILE, IS_FOLDER, KIND_MASK, ROOT
+from sastrugi.volumes.ext.layout import FIRST_INODE, IS_FILE, IS_FOLDER, KIND_MASK, ROOT, Inode
 from sastrugi.volumes.ext.read import ExtVolume, times_of
 from sastrugi.volumes.reader import Entry, Placement, Volume
 
@@ -53,20 +53,20 @@ class EarlierExt(ExtVolume):
                     self._names[entry.inode].append((number, entry, extent.offset + entry.at))
         self.told_by = plural(len(self._old), "inode")
 
-    def _inodes_of_before(self) -> dict[int, np.void]:
+    def _inodes_of_before(self) -> dict[int, Inode]:
         """Inodes that had a name, in the parts of the tables that today's volume does not use."""
         every = Inodes(self._medium, self.tables, all_of_them=True)
         g = self.geometry
         group, inside = np.divmod(every.numbers - 1, g.group_inodes)
         unused = inside >= self.tables.used[group] if len(group) else np.zeros(0, bool)
         kept = np.flatnonzero(unused & alive(every.rows))
-        return {int(every.numbers[n]): every.rows[n] for n in kept.tolist()}
+        return {int(every.numbers[n]): Inode.of(every.rows[n]) for n in kept.tolist()}
 
     def _folders(self, heads: Sequence[int]) -> Iterator[tuple[int, Extent]]:
         """Blocks of folders, each with the folder's inode: by the inodes, and those that are found alone."""
         g, told = self.geometry, set()
         for number, row in self._old.items():
-            if int(row["mode"]) & KIND_MASK != IS_FOLDER:
+            if row.mode & KIND_MASK != IS_FOLDER:
                 continue
             blocks = [extent for _, extent in self.folder_blocks(number, row)]
             if blocks and self._number_at(blocks[0].offset) == number:
@@ -99,7 +99,7 @@ class EarlierExt(ExtVolume):
 
     def entries(self) -> Iterator[Entry]:
         for number, row in self._old.items():
-            if number < FIRST_INODE or int(row["mode"]) & KIND_MASK != IS_FILE:
+            if number < FIRST_INODE or row.mode & KIND_MASK != IS_FILE:
                 continue
             place, wrong, _ = self.map_of(number, row)
             if not place.stored or any(extent.end > self.where.end for extent in place.stored):

@@ -17,6 +17,7 @@ from sastrugi.volumes.ext.layout import (
     KIND_MASK,
     OLD_INODE,
     Geometry,
+    Inode,
 )
 
 _AT_ONCE = 4 << 20
@@ -86,6 +87,7 @@ class Inodes:
         g = tables.geometry
         numbers: list[NDArray[np.int64]] = []
         rows: list[NDArray[np.void]] = []
+        raws: list[NDArray[np.uint8]] = []
         for group in range(len(tables.tables)):
             if not tables.good[group]:
                 continue
@@ -100,13 +102,25 @@ class Inodes:
                     kept = np.flatnonzero(raw[:, :2].any(axis=1))
                     if len(kept):
                         numbers.append(group * g.group_inodes + n + kept + 1)
-                        rows.append(widened(raw[kept]))
+                        raws.append(raw[kept])
+                        rows.append(widened(raws[-1]))
         self.numbers = np.concatenate(numbers) if numbers else np.zeros(0, np.int64)
         self.rows = np.concatenate(rows) if rows else _NONE
+        self._raw = np.concatenate(raws) if raws else np.zeros((0, g.inode), np.uint8)
+        folders = (self.rows["mode"] & KIND_MASK == IS_FOLDER) & (self.rows["links"] > 0)
+        self.folders = frozenset(self.numbers[folders].tolist())
+        """The numbers of those that are folders."""
+        self._index = dict(zip(self.numbers.tolist(), range(len(self.numbers)), strict=True))
 
-    def of(self, number: int) -> np.void | None:
-        at = int(np.searchsorted(self.numbers, number))
-        return self.rows[at] if at < len(self.numbers) and self.numbers[at] == number else None
+    def of(self, number: int) -> Inode | None:
+        """The fields of an inode; None of one that never was any."""
+        at = self._index.get(number)
+        return None if at is None else Inode.of(self.rows[at])
+
+    def raw(self, number: int) -> bytes:
+        """All bytes of an inode."""
+        at = self._index.get(number)
+        return b"" if at is None else self._raw[at].tobytes()
 
 
 def alive(rows: NDArray[np.void]) -> NDArray[np.bool_]:

@@ -10,6 +10,7 @@ from __future__ import annotations
 import datetime as dt
 from dataclasses import dataclass
 from functools import cached_property
+from typing import Any, NamedTuple
 
 import numpy as np
 from numpy.typing import NDArray
@@ -93,6 +94,47 @@ INODE = _record(
     ("changed_extra", "<u4", 132), ("modified_extra", "<u4", 136), ("accessed_extra", "<u4", 140),
     ("created", "<u4", 144), ("created_extra", "<u4", 148),
 )  # fmt: skip
+
+
+class Inode(NamedTuple):
+    """One inode's fields, as `INODE` declares them."""
+
+    mode: int
+    user: int
+    size: int
+    accessed: int
+    changed: int
+    modified: int
+    deleted: int
+    gid: int
+    links: int
+    sectors: int
+    flags: int
+    blocks: bytes
+    generation: int
+    size_high: int
+    sectors_high: int
+    checksum: int
+    extra: int
+    checksum_high: int
+    changed_extra: int
+    modified_extra: int
+    accessed_extra: int
+    created: int
+    created_extra: int
+
+    @classmethod
+    def of(cls, row: Any) -> Inode:
+        """Of a record of `INODE`."""
+        return cls(*row.item())
+
+    @property
+    def length(self) -> int:
+        """Bytes of its content."""
+        return self.size | self.size_high << 32
+
+
+assert Inode._fields == INODE.names
 BLOCKS_AT, CHECKSUM_LOW_AT, CHECKSUM_HIGH_AT = 40, 124, 130
 OLD_INODE = 128
 EXTENT_HEAD = np.dtype([("magic", "<u2"), ("entries", "<u2"), ("most", "<u2"), ("depth", "<u2"), ("generation", "<u4")])
@@ -218,14 +260,6 @@ def _is_power(number: int, base: int) -> bool:
     while number % base == 0:
         number //= base
     return number == 1
-
-
-def both(row: np.void, name: str) -> int:
-    """A field that has a high half."""
-    high = f"{name}_high"
-    names = row.dtype.names or ()
-    bits = 8 * row.dtype[name].itemsize
-    return int(row[name]) | (int(row[high]) << bits if high in names else 0)
 
 
 def geometry_of(data: bytes, offset: int) -> Geometry | None:

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import struct
 from collections.abc import Callable, Iterator
 from dataclasses import dataclass, field
 
@@ -24,7 +25,7 @@ from sastrugi.volumes.ext.layout import (
     KIND_MASK,
     MOST_EXTENT,
     Geometry,
-    both,
+    Inode,
 )
 
 ReadBlock = Callable[[int], bytes]
@@ -46,19 +47,14 @@ class Placed:
     wrong: list[str] = field(default_factory=list)
 
 
-def size_of(row: np.void) -> int:
-    """An inode's size in bytes."""
-    return both(row, "size")
-
-
-def placed(row: np.void, geometry: Geometry, read: ReadBlock) -> Placed:
+def placed(row: Inode, geometry: Geometry, read: ReadBlock) -> Placed:
     """The runs of an inode, as far as they can be; `read` gives the bytes of a block."""
     out = Placed()
-    inside = bytes(row["blocks"])
-    if int(row["flags"]) & HAS_EXTENTS:
+    inside = row.blocks
+    if row.flags & HAS_EXTENTS:
         _walk_extents(inside, geometry, read, out, _DEEPEST)
     else:
-        _walk_lists(inside, size_of(row), geometry, read, out)
+        _walk_lists(inside, row.length, geometry, read, out)
     return out
 
 
@@ -158,19 +154,38 @@ def _take(numbers: np.ndarray, logical: int, geometry: Geometry, out: Placed) ->
 
 
 def map_of(
-    row: np.void, geometry: Geometry, read: ReadBlock, inode_at: int, inode: bytes = b""
+    row: Inode, geometry: Geometry, read: ReadBlock, inode_at: int, inode: bytes = b""
 ) -> tuple[FileMap, list[str], list[int]]:
     """Where the content of an inode lies, what is wrong, and the blocks of its tree. `inode_at` is the byte at which
     the inode stands, `inode` are all of its bytes (wanted where content stands inside)."""
-    size = size_of(row)
-    if int(row["flags"]) & HAS_INLINE_DATA:
+    size = row.length
+    if row.flags & HAS_INLINE_DATA:
         return _inline(size, inode_at, inode)
-    if int(row["mode"]) & KIND_MASK == IS_LINK and size < INSIDE and not row["sectors"]:
+    if row.mode & KIND_MASK == IS_LINK and size < INSIDE and not row.sectors:
         return FileMap.of((Extent(inode_at + BLOCKS_AT, size),)), [], []
+    simple = _one_extent(row, size, geometry)
+    if simple is not None:
+        return simple, [], []
     found = placed(row, geometry, read)
     if size > (1 << 44) + geometry.blocks * geometry.block:
         return FileMap(), ["its size cannot be"], found.tree
     return FileMap.made(_segments(found, size, geometry)), found.wrong, found.tree
+
+
+_HEAD_AND_FIRST = struct.Struct("<HH2xH4xIHHI")
+
+
+def _one_extent(row: Inode, size: int, geometry: Geometry) -> FileMap | None:
+    """The map of a file that is one extent, as most are: the short way."""
+    magic, entries, depth, logical, count, high, low = _HEAD_AND_FIRST.unpack_from(row.blocks)
+    start, room = low | high << 32, count * geometry.block
+    if not row.flags & HAS_EXTENTS or magic != EXTENT_MAGIC or entries != 1 or depth or logical:
+        return None
+    if not 0 < count <= MOST_EXTENT or not 0 < size <= room or room - size >= geometry.block:
+        return None
+    if not geometry.first <= start or start + count > geometry.blocks:
+        return None
+    return FileMap.of((Extent(geometry.at(start), size),), size)
 
 
 def _segments(found: Placed, size: int, geometry: Geometry) -> Iterator[Segment]:

@@ -23,8 +23,8 @@ from sastrugi.volumes.ext.entries import DOT, DOTS, entries_of, entries_of_many,
 from sastrugi.volumes.ext.inodes import alive, widened
 from sastrugi.volumes.ext.journal_layout import MAGIC_BYTES
 from sastrugi.volumes.ext.journal_read import Copies, read_copies
-from sastrugi.volumes.ext.layout import FIRST_INODE, IS_FILE, IS_FOLDER, KIND_MASK
-from sastrugi.volumes.ext.mapping import map_of, placed, size_of
+from sastrugi.volumes.ext.layout import FIRST_INODE, IS_FILE, IS_FOLDER, KIND_MASK, Inode
+from sastrugi.volumes.ext.mapping import map_of, placed
 from sastrugi.volumes.reader import Entry, Placement, Times
 
 if TYPE_CHECKING:
@@ -50,7 +50,7 @@ class Life:
     first: int
     last: int
     end: int
-    row: np.void
+    row: Inode
     raw: bytes
     at: int
     good: bool
@@ -158,14 +158,15 @@ class Past:
             if not living[n]:
                 continue
             if life is None:
-                life = Life(number, generation, transactions[n], transactions[n], NOW, rows[n], b"", -1, True)
+                life = Life(number, generation, transactions[n], transactions[n], NOW, Inode.of(rows[n]), b"", -1, True)
             life.last = transactions[n]
-            if size_of(rows[n]) or life.at < 0:
-                life.row, life.raw, life.at, life.good = rows[n].copy(), raw[n].tobytes(), at[n], good[n]
+            row = Inode.of(rows[n])
+            if row.length or life.at < 0:
+                life.row, life.raw, life.at, life.good = row, raw[n].tobytes(), at[n], good[n]
         # A life that goes on is no past; its folders' places are known.
 
     def _add(self, life: Life) -> None:
-        kind = int(life.row["mode"]) & KIND_MASK
+        kind = life.row.mode & KIND_MASK
         if kind == IS_FOLDER:
             self._found.folders[life.number].append(life)
         elif kind == IS_FILE:

@@ -9,8 +9,7 @@ import numpy as np
 from sastrugi.media.extents import Extent
 from sastrugi.volumes.ext.entries import text_of
 from sastrugi.volumes.ext.inodes import widened
-from sastrugi.volumes.ext.layout import EXTENT, EXTENT_HEAD, HAS_EXTENTS, IS_FILE, KIND_MASK, OLD_INODE
-from sastrugi.volumes.ext.mapping import size_of
+from sastrugi.volumes.ext.layout import EXTENT, EXTENT_HEAD, HAS_EXTENTS, IS_FILE, KIND_MASK, OLD_INODE, Inode
 from sastrugi.volumes.registry import SeenRecord
 
 
@@ -21,12 +20,12 @@ def peek(_variant: str, data: bytes, where: Sequence[Extent], first: int, block:
     if len(data) < length + OLD_INODE:
         return None
     name = _name(data[:length]) if length else ""
-    row = widened(np.frombuffer(data[length:], "u1").reshape(1, -1))[0]
-    if name is None or int(row["mode"]) & KIND_MASK != IS_FILE:
+    row = Inode.of(widened(np.frombuffer(data[length:], "u1").reshape(1, -1))[0])
+    if name is None or row.mode & KIND_MASK != IS_FILE:
         return None
     start = 0
-    inside = bytes(row["blocks"])
-    if int(row["flags"]) & HAS_EXTENTS:
+    inside = row.blocks
+    if row.flags & HAS_EXTENTS:
         head = np.frombuffer(inside, EXTENT_HEAD, 1)[0]
         if head["entries"] and not head["depth"]:
             extent = np.frombuffer(inside, EXTENT, 1, EXTENT_HEAD.itemsize)[0]
@@ -34,7 +33,7 @@ def peek(_variant: str, data: bytes, where: Sequence[Extent], first: int, block:
     else:
         start = int.from_bytes(inside[:4], "little")
     begin = first - (block if block == 1024 else 0) + start * block if start else 0
-    return SeenRecord(name, size_of(row), begin)
+    return SeenRecord(name, row.length, begin)
 
 
 def _name(entry: bytes) -> str | None:

@@ -15,7 +15,9 @@ from sastrugi.volumes.ext.inodes import Inodes, Tables, alive
 from sastrugi.volumes.ext.layout import (
     BLOCKS_UNUSED,
     CHECKSUMS,
+    EXTENT_MAGIC,
     FIRST_INODE,
+    HAS_EXTENTS,
     HAS_INLINE_DATA,
     HAS_JOURNAL,
     INODE,
@@ -31,6 +33,7 @@ from sastrugi.volumes.ext.layout import (
     SUPERBLOCK_AT,
     SUPERBLOCK_SIZE,
     Geometry,
+    Inode,
     geometry_of,
     inode_sum,
     of_seconds,
@@ -145,19 +148,18 @@ class ExtVolume(Volume):
         place = self.tables.place(number)
         return self._medium.read(place, self.geometry.inode) if place is not None else b""
 
-    def map_of(self, number: int, row: np.void) -> tuple[FileMap, list[str], list[int]]:
+    def map_of(self, number: int, row: Inode) -> tuple[FileMap, list[str], list[int]]:
         """Where an inode's content lies, what is wrong with that, and the blocks of its tree."""
         place = self.tables.place(number) or 0
-        found, wrong, tree = map_of(row, self.geometry, self.block, place, self.raw_inode(number))
-        if self.geometry.checksums:
-            raw = self.raw_inode(number)
-            if told_inode_sum(raw) != inode_sum(self.geometry, number, raw):
-                wrong = [*wrong, "the checksum of its inode is wrong"]
+        raw = self.inodes.raw(number)
+        found, wrong, tree = map_of(row, self.geometry, self.block, place, raw)
+        if self.geometry.checksums and told_inode_sum(raw) != inode_sum(self.geometry, number, raw):
+            wrong = [*wrong, "the checksum of its inode is wrong"]
         return found, wrong, tree
 
     # -- folders ----------------------------------------------------------------------------
 
-    def folder_blocks(self, number: int, row: np.void) -> Iterator[tuple[int, Extent]]:
+    def folder_blocks(self, number: int, row: Inode) -> Iterator[tuple[int, Extent]]:
         """The blocks of a folder that have a place: number in the volume, and where."""
         found = self.map_of(number, row)[0]
         for n, extent in enumerate(e for part in found.stored for e in _blocks(part, self.geometry.block)):
@@ -165,10 +167,10 @@ class ExtVolume(Volume):
                 return
             yield (extent.offset - self.geometry.offset) // self.geometry.block, extent
 
-    def _folder_parts(self, number: int, row: np.void) -> Iterator[tuple[bytes, int]]:
+    def _folder_parts(self, number: int, row: Inode) -> Iterator[tuple[bytes, int]]:
         """The chains of entries of a folder, and where each stands: its blocks; or, of a small one, parts of its inode,
         of which the first begins with the inode of the folder above."""
-        if not int(row["flags"]) & HAS_INLINE_DATA:
+        if not row.flags & HAS_INLINE_DATA:
             for _, extent in self.folder_blocks(number, row):
                 yield self._medium.read(*extent), extent.offset
             return
@@ -179,12 +181,13 @@ class ExtVolume(Volume):
     def _walk(self) -> Iterator[tuple[Path, FolderEntry, int, int]]:
         """Every entry of every folder that can be reached: the folder's path, the entry, the byte at which it stands,
         the folder's inode."""
+        folders = self.inodes.folders
         waiting: list[tuple[Path, int]] = [((), ROOT)]
         seen = {ROOT}
         while waiting:
             path, number = waiting.pop()
-            row = self.inodes.of(number)
-            if row is None or int(row["mode"]) & KIND_MASK != IS_FOLDER or len(path) > _MOST_DEPTH:
+            row = self.inodes.of(number) if number in folders else None
+            if row is None or len(path) > _MOST_DEPTH:
                 continue
             for data, place in self._folder_parts(number, row):
                 for entry in entries_of(data, self.geometry.inodes)[0]:
@@ -193,8 +196,7 @@ class ExtVolume(Volume):
                     yield path, entry, place + entry.at, number
                     if entry.gone or entry.inode in seen:
                         continue
-                    child = self.inodes.of(entry.inode)
-                    if child is not None and int(child["mode"]) & KIND_MASK == IS_FOLDER and child["links"]:
+                    if entry.inode in folders:
                         seen.add(entry.inode)
                         waiting.append(((*path, text_of(entry.name)), entry.inode))
 
@@ -203,10 +205,8 @@ class ExtVolume(Volume):
         """The paths of the folders that stand now, by their inodes."""
         out: dict[int, Path] = {ROOT: ()}
         for path, entry, _, _ in self._walk():
-            if not entry.gone:
-                row = self.inodes.of(entry.inode)
-                if row is not None and int(row["mode"]) & KIND_MASK == IS_FOLDER:
-                    out.setdefault(entry.inode, (*path, text_of(entry.name)))
+            if not entry.gone and entry.inode in self.inodes.folders:
+                out.setdefault(entry.inode, (*path, text_of(entry.name)))
         return out
 
     def entries(self) -> Iterator[Entry]:
@@ -218,23 +218,23 @@ class ExtVolume(Volume):
             if entry.gone:
                 gaps.setdefault(entry.inode, []).append((path, entry, at))
                 continue
-            row = self.inodes.of(entry.inode)
+            row = self.inodes.of(entry.inode) if entry.inode in living else None
             own = (*path, text_of(entry.name))
-            if row is None or entry.inode not in living:
+            if row is None:
                 continue
-            if entry.inode < FIRST_INODE or own == ("lost+found",) or int(row["mode"]) & KIND_MASK == IS_LINK:
+            if entry.inode < FIRST_INODE or own == ("lost+found",) or row.mode & KIND_MASK == IS_LINK:
                 continue
             yield self._entry(own, entry.inode, row, Extent(at, entry.length), False, "its entry")
         gone = np.flatnonzero(~is_alive & (self.inodes.rows["links"] == 0) & (self.inodes.rows["mode"] != 0))
         for n in gone.tolist():
-            number, row = int(self.inodes.numbers[n]), self.inodes.rows[n]
-            if number >= FIRST_INODE and int(row["mode"]) & KIND_MASK == IS_FILE:
+            number, row = int(self.inodes.numbers[n]), Inode.of(self.inodes.rows[n])
+            if number >= FIRST_INODE and row.mode & KIND_MASK == IS_FILE:
                 yield from self._deleted(number, row, gaps.get(number, []))
 
     def _entry(
-        self, path: Path, number: int, row: np.void, where: Extent | None, deleted: bool, note: str, sure: float = 1.0
+        self, path: Path, number: int, row: Inode, where: Extent | None, deleted: bool, note: str, sure: float = 1.0
     ) -> Entry:
-        folder = int(row["mode"]) & KIND_MASK == IS_FOLDER
+        folder = row.mode & KIND_MASK == IS_FOLDER
         place, wrong, _ = self.map_of(number, row)
         inode_at = self.tables.place(number) or 0
         inside = bool(place.stored) and inode_at <= place.stored[0].offset < inode_at + self.geometry.inode
@@ -247,7 +247,7 @@ class ExtVolume(Volume):
             list(wrong), identity=number, damaged=damaged,
         )  # fmt: skip
 
-    def _deleted(self, number: int, row: np.void, names: list[tuple[Path, FolderEntry, int]]) -> Iterator[Entry]:
+    def _deleted(self, number: int, row: Inode, names: list[tuple[Path, FolderEntry, int]]) -> Iterator[Entry]:
         """A deleted file whose inode kept its places (as the old driver of ext2 leaves it)."""
         place, wrong, _ = self.map_of(number, row)
         if not place.stored or wrong:
@@ -268,15 +268,15 @@ class ExtVolume(Volume):
         if not self.geometry.compatible & HAS_JOURNAL:
             return FileMap()
         row = self.inodes.of(JOURNAL)
-        if row is not None and row["links"]:
+        if row is not None and row.links:
             found, wrong, _ = map_of(row, self.geometry, self.block, 0)
             if found.size and not wrong:
                 return found
         fields = bytes(self._row["journal_blocks"])
-        backup = np.zeros(1, INODE)[0]
-        backup["mode"], backup["links"], backup["blocks"] = IS_FILE, 1, np.void(fields[:INSIDE])
-        backup["size"] = int.from_bytes(fields[64:68], "little")
-        backup["flags"] = 0x80000 if fields[:2] == b"\x0a\xf3" else 0
+        backup = Inode.of(np.zeros(1, INODE)[0])._replace(
+            mode=IS_FILE, links=1, blocks=fields[:INSIDE], size=int.from_bytes(fields[64:68], "little"),
+            flags=HAS_EXTENTS if fields[:2] == EXTENT_MAGIC.to_bytes(2, "little") else 0,
+        )  # fmt: skip
         return map_of(backup, self.geometry, self.block, 0)[0]
 
     def history(self) -> Iterator[Entry]:
@@ -394,7 +394,7 @@ class ExtVolume(Volume):
         owned: list[tuple[Extent, str, int]] = []
         for path, entry, _, _ in self._walk():
             row = self.inodes.of(entry.inode)
-            if entry.gone or row is None or int(row["mode"]) & KIND_MASK == IS_FOLDER or not row["links"]:
+            if entry.gone or row is None or row.mode & KIND_MASK == IS_FOLDER or not row.links:
                 continue
             place, _, tree = self.map_of(entry.inode, row)
             name = "/".join((*path, text_of(entry.name)))
@@ -429,9 +429,9 @@ def _title(geometry: Geometry) -> str:
     return "ext3" if geometry.compatible & HAS_JOURNAL else "ext2"
 
 
-def times_of(row: np.void) -> Times:
+def times_of(row: Inode) -> Times:
     """The times that an inode keeps."""
-    created = of_seconds(int(row["created"]), int(row["created_extra"]))
-    modified = of_seconds(int(row["modified"]), int(row["modified_extra"]))
-    accessed = of_seconds(int(row["accessed"]), int(row["accessed_extra"]))
+    created = of_seconds(row.created, row.created_extra)
+    modified = of_seconds(row.modified, row.modified_extra)
+    accessed = of_seconds(row.accessed, row.accessed_extra)
     return Times(created, modified, accessed.date() if accessed else None)
