@@ -85,9 +85,13 @@ def driver_reads(image: Path, file_system: str, path: str) -> bytes:
     if file_system == "ntfs":
         return _run("ntfscat", str(image), path).stdout
     if file_system in EXT:
-        inside = path.lstrip("/")
-        return _run("debugfs", "-R", f'cat "/{inside}"', str(image)).stdout
+        return _run("debugfs", "-R", 'cat "/{}"'.format(path.lstrip("/")), str(image)).stdout
     return mtools_read(image, 0, path)
+
+
+def debugfs(image: Path, request: str) -> str:
+    """What the system's tool for looking into ext volumes answers."""
+    return _run("debugfs", "-R", request, str(image)).stdout.decode()
 
 
 def make_volume(path: Path, size: int, file_system: str, cluster: int) -> Path:

@@ -145,7 +145,7 @@ def _tags_of_form(data: bytes, features: int, blocks: int) -> tuple[Tags, bool]:
         at += size if flags & SAME_UUID else size + UUID_SIZE
         if flags & LAST:
             return out, True
-    return out, True
+    return out, False
 
 
 def _places(journal: FileMap, block: int, count: int) -> NDArray[np.int64]:

@@ -9,10 +9,11 @@ from __future__ import annotations
 
 import datetime as dt
 from dataclasses import dataclass
-from functools import cached_property
+from functools import cached_property, lru_cache
 from typing import Any, NamedTuple
 
 import numpy as np
+from crc32c import crc32c
 from numpy.typing import NDArray
 
 from sastrugi.media.extents import Extent
@@ -156,6 +157,7 @@ def to_seconds(moment: dt.datetime) -> tuple[int, int]:
     return low, (seconds - signed) >> 32 & 3 | since.microseconds * 1000 << 2
 
 
+@lru_cache(1 << 12)
 def of_seconds(low: int, extra: int = 0) -> dt.datetime | None:
     """The moment of two fields; None where none was kept."""
     if not low and not extra:
@@ -301,8 +303,6 @@ _MOST_GROUPS = 1 << 22
 
 def raw_crc32c(seed: int, data: bytes | memoryview) -> int:
     """The checksum of metadata: CRC-32C that goes on from `seed`, and is not turned over at its end."""
-    from crc32c import crc32c
-
     return int(crc32c(data, ~seed & 0xFFFFFFFF)) ^ 0xFFFFFFFF
 
 
