@@ -192,7 +192,7 @@ def _records(specimen: Specimen, progress: Progress) -> Check:
         seen = peek_record(life.file_system, data, file.record, life.data, life.cluster)
         if seen is None or (file.ceiling.placed == "whole" and seen.size != file.size):
             faults.append(f"{file.path}: the books say that its record stands, a look does not find it")
-        elif file.ceiling.placed != "hint" and file.map.start not in (None, seen.start):
+        elif file.ceiling.placed != "hint" and seen.start is not None and file.map.start not in (None, seen.start):
             faults.append(f"{file.path}: its record names another place than the books")
         elif (
             file.ceiling.name in ("full", "name")

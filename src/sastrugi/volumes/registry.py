@@ -42,12 +42,12 @@ MORE = "SASTRUGI_FILE_SYSTEMS"
 
 @dataclass(frozen=True, slots=True)
 class SeenRecord:
-    """Name and size that a record tells, and the byte of the medium at which its file begins. `others` are further
-    names of the same file."""
+    """Name and size that a record tells, and the byte of the medium at which its file begins (None: something else
+    tells that). `others` are further names of the same file."""
 
     name: str
     size: int
-    start: int
+    start: int | None
     others: tuple[str, ...] = ()
 
 

@@ -23,17 +23,21 @@ def peek(_variant: str, data: bytes, where: Sequence[Extent], first: int, block:
     row = Inode.of(widened(np.frombuffer(data[length:], "u1").reshape(1, -1))[0])
     if name is None or row.mode & KIND_MASK != IS_FILE:
         return None
-    start = 0
-    inside = row.blocks
-    if row.flags & HAS_EXTENTS:
-        head = np.frombuffer(inside, EXTENT_HEAD, 1)[0]
-        if head["entries"] and not head["depth"]:
-            extent = np.frombuffer(inside, EXTENT, 1, EXTENT_HEAD.itemsize)[0]
-            start = int(extent["start"]) | int(extent["start_high"]) << 32
-    else:
-        start = int.from_bytes(inside[:4], "little")
-    begin = first - (block if block == 1024 else 0) + start * block if start else 0
-    return SeenRecord(name, row.length, begin)
+    start = _first_block(row)
+    if start is not None and start:
+        start = first - (block if block == 1024 else 0) + start * block
+    return SeenRecord(name, row.length, start)
+
+
+def _first_block(row: Inode) -> int | None:
+    """The block at which a file begins; 0 if it has none, None if a block of its tree tells."""
+    if not row.flags & HAS_EXTENTS:
+        return int.from_bytes(row.blocks[:4], "little")
+    head = np.frombuffer(row.blocks, EXTENT_HEAD, 1)[0]
+    if head["depth"]:
+        return None
+    extent = np.frombuffer(row.blocks, EXTENT, 1, EXTENT_HEAD.itemsize)[0]
+    return int(extent["start"]) | int(extent["start_high"]) << 32 if head["entries"] else 0
 
 
 def _name(entry: bytes) -> str | None:

@@ -2,8 +2,10 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterable, Iterator
+from collections import defaultdict
+from collections.abc import Iterable, Iterator, Mapping
 from functools import cached_property
+from typing import NamedTuple
 
 import numpy as np
 
@@ -47,12 +49,22 @@ from sastrugi.volumes.space import OwnedSpace
 
 _MOST_DEPTH = 256
 _LOST_FOLDER = "folder-of-inode-{}"
+_DOT = b"\x0c\0\x01\x02.\0\0\0"
+"""What stands behind the inode in a folder's entry for itself."""
 _MOST_BLOCKS = 1 << 20
 """Blocks of one folder."""
 _GROUPS_KEPT = 64
 _ABOVE = 4
 """Bytes of a folder inside of its inode that tell the folder above."""
 Path = tuple[str, ...]
+
+
+class LostName(NamedTuple):
+    """A name that stands in no living folder any more: its folder's inode, the entry, the byte at which it stands."""
+
+    folder: int
+    entry: FolderEntry
+    at: int
 
 
 def starts(medium: Medium, at: int) -> list[tuple[int, bool]]:
@@ -213,10 +225,10 @@ class ExtVolume(Volume):
         """Live files and folders; deleted ones whose inodes still tell where they lie."""
         is_alive = alive(self.inodes.rows)
         living = set(self.inodes.numbers[is_alive].tolist())
-        gaps: dict[int, list[tuple[Path, FolderEntry, int]]] = {}
-        for path, entry, at, _ in self._walk():
+        names: defaultdict[int, list[LostName]] = defaultdict(list)
+        for path, entry, at, folder in self._walk():
             if entry.gone:
-                gaps.setdefault(entry.inode, []).append((path, entry, at))
+                names[entry.inode].append(LostName(folder, entry, at))
                 continue
             row = self.inodes.of(entry.inode) if entry.inode in living else None
             own = (*path, text_of(entry.name))
@@ -225,11 +237,37 @@ class ExtVolume(Volume):
             if entry.inode < FIRST_INODE or own == ("lost+found",) or row.mode & KIND_MASK == IS_LINK:
                 continue
             yield self._entry(own, entry.inode, row, Extent(at, entry.length), False, "its entry")
-        gone = np.flatnonzero(~is_alive & (self.inodes.rows["links"] == 0) & (self.inodes.rows["mode"] != 0))
-        for n in gone.tolist():
-            number, row = int(self.inodes.numbers[n]), Inode.of(self.inodes.rows[n])
-            if number >= FIRST_INODE and row.mode & KIND_MASK == IS_FILE:
-                yield from self._deleted(number, row, gaps.get(number, []))
+        rows = self.inodes.rows
+        gone = self.inodes.numbers[~is_alive & (rows["links"] == 0) & (self.inodes.numbers >= FIRST_INODE)].tolist()
+        dead = {number: row for number in gone if (row := self.inodes.of(number)) is not None and any(row.blocks)}
+        for number, row in dead.items():
+            if row.mode & KIND_MASK == IS_FOLDER:
+                self._names_of_lost_folder(number, row, names)
+        for number, row in dead.items():
+            if row.mode & KIND_MASK == IS_FILE:
+                yield from self._deleted(number, row, names)
+
+    def _names_of_lost_folder(self, number: int, row: Inode, names: defaultdict[int, list[LostName]]) -> None:
+        """The names in the blocks of a deleted folder whose inode kept its places, if they are its own still."""
+        blocks = [extent for _, extent in self.folder_blocks(number, row)]
+        if not blocks or self._medium.read(blocks[0].offset, 12) != number.to_bytes(4, "little") + _DOT:
+            return
+        for extent in blocks:
+            for entry in entries_of(self._medium.read(*extent), self.geometry.inodes)[0]:
+                if entry.name not in (DOT, DOTS):
+                    names[entry.inode].append(LostName(number, entry, extent.offset + entry.at))
+
+    def _lost_path(self, number: int, names: Mapping[int, list[LostName]]) -> tuple[Path, float]:
+        """The path of a folder, deleted or not, and how sure it is."""
+        below: list[str] = []
+        seen: set[int] = set()
+        while number not in self.paths and number not in seen:
+            seen.add(number)
+            if number not in names:
+                return (_LOST_FOLDER.format(number), *reversed(below)), 0.5
+            below.append(text_of(names[number][0].entry.name))
+            number = names[number][0].folder
+        return (*self.paths.get(number, ()), *reversed(below)), 1.0
 
     def _entry(
         self, path: Path, number: int, row: Inode, where: Extent | None, deleted: bool, note: str, sure: float = 1.0
@@ -247,17 +285,16 @@ class ExtVolume(Volume):
             list(wrong), identity=number, damaged=damaged,
         )  # fmt: skip
 
-    def _deleted(self, number: int, row: Inode, names: list[tuple[Path, FolderEntry, int]]) -> Iterator[Entry]:
+    def _deleted(self, number: int, row: Inode, names: Mapping[int, list[LostName]]) -> Iterator[Entry]:
         """A deleted file whose inode kept its places (as the old driver of ext2 leaves it)."""
         place, wrong, _ = self.map_of(number, row)
         if not place.stored or wrong:
             return
-        named = [(path, entry, at) for path, entry, at in names]
-        for path, entry, at in named:
-            yield self._entry(
-                (*path, text_of(entry.name)), number, row, Extent(at, entry.length), True, "a gap of its folder"
-            )
-        if not named:
+        for name in names.get(number, ()):
+            above, sure = self._lost_path(name.folder, names)
+            path, where = (*above, text_of(name.entry.name)), Extent(name.at, name.entry.length)
+            yield self._entry(path, number, row, where, True, "a gap of its folder", sure)
+        if number not in names:
             yield self._entry((f"inode-{number}",), number, row, None, True, "no name of it is left", 0.1)
 
     # -- the past ---------------------------------------------------------------------------
