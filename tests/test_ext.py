@@ -621,6 +621,30 @@ def test_a_damaged_volume_gives_what_is_left(tmp_path: Path, structure: str) -> 
     assert structure != "inodes" or len(whole) == len(disk.content), "the journal tells of every inode"
 
 
+@pytest.mark.parametrize("variant", ["ext2", "ext4"])
+def test_an_image_of_it_is_adopted(sastrugi: Program, tmp_path: Path, variant: str) -> None:
+    disk = new_disk(tmp_path / "lost.img", variant, 1024, 16 << 20)
+    (tmp_path / "originals").mkdir()
+    for n in range(12):
+        data = random.Random(n).randbytes(6000 + 3000 * n)
+        disk.store(f"core {n}.bin", data)
+        (tmp_path / "originals" / f"core {n}.bin").write_bytes(data)
+    disk.volume()
+    shutil.copyfile(disk.image.path, tmp_path / "before.img")
+    lost = {f"core {n}.bin" for n in range(4)}
+    for path in sorted(lost):
+        disk.delete(path)
+    disk.volume()
+    words = ("--before", tmp_path / "before.img", "--originals", tmp_path / "originals", "--into", tmp_path / "s")
+    sastrugi("adopt", tmp_path / "lost.img", *words)
+    sastrugi("audit", tmp_path / "s")
+    sastrugi("scan", tmp_path / "s", "--out", tmp_path / "s.scan")
+    with ScanFile.open(tmp_path / "s.scan") as scan:
+        assert {f.name for f in scan.findings("state = 'deleted'")} == (lost if variant == "ext4" else set())
+    card = sastrugi("score", tmp_path / "s", tmp_path / "s.scan", "--out", tmp_path / "c.json", "--json").json
+    assert card["intact"]["of_set"] == 4 and card["intact"]["value"] == (4 if variant == "ext4" else 0)
+
+
 # -- hostile input ----------------------------------------------------------------------------------------------------
 
 
