@@ -197,7 +197,7 @@ def test_a_hostile_medium_is_scanned_without_harm(
 def specimens(sastrugi: Program, tmp_path_factory: pytest.TempPathFactory) -> list[Path]:
     """Media of every file system and of several lives."""
     folder = tmp_path_factory.mktemp("specimens")
-    names = ("one-notebook", "by-turns", "emptied-bin-old", "quick-format", "other-file-system", "growing-logs")
+    names = ("one-notebook", "server-busy", "emptied-bin-old", "quick-format", "other-file-system", "growing-logs")
     for name in names:
         sastrugi("build", name, "--into", folder / name)
     return [folder / name / "medium.img" for name in names]
