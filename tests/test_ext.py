@@ -540,6 +540,50 @@ ln tiny.txt deep/linked.txt; ln -s ../tiny.txt deep/soft
         assert live["holes.bin"].map.zeros and not volume.conflicts((volume.data,))[0].identity
 
 
+@pytest.mark.drivers
+def test_a_volume_that_was_not_unmounted(tmp_path: Path) -> None:
+    """The kernel stopped while changes stood in the journal alone: what is live is what it would say after a mount."""
+    require_drivers()
+    source = tmp_path / "source"
+    real_files(source, random.Random(8))
+    image = make_volume(tmp_path / "v.img", 100 << 20, "ext4", 1024)
+    linux(
+        image,
+        f"cp -r {source} files; sync; rm -r files/Docs; echo late > late.txt; sync\necho WELL UNMOUNTED; halt -f -p",
+        tmp_path,
+        file_system="ext4",
+    )
+    with open_medium(image) as medium:
+        volume = open_ext(medium, Extent(0, medium.size))
+        assert volume is not None and "not unmounted" in volume.health[0]
+        live = {
+            e.full_path[1:]: hashlib.sha256(b"".join(e.map.chunks(medium))).hexdigest()
+            for e in volume.entries()
+            if not e.folder and not e.deleted
+        }
+        gone = {e.full_path for e in volume.history()}
+    linux(image, _LIST_ALL % (tmp_path / "sums.txt"), tmp_path, file_system="ext4")
+    assert live == listed(tmp_path / "sums.txt") and "late.txt" in live
+    assert not any(path.startswith("files/Docs") for path in live) and any("/files/Docs" in path for path in gone)
+
+
+@pytest.mark.drivers
+def test_a_copy_of_a_superblock_in_the_journal_begins_no_volume(sastrugi: Program, tmp_path: Path) -> None:
+    require_drivers()
+    image = make_volume(tmp_path / "v.img", 40 << 20, "ext4", 4096)
+    linux(image, "seq 90000 > a; sync; rm a; sync; seq 9 > b; rm b; sync", tmp_path, file_system="ext4")
+    with open_medium(image) as medium:
+        journal = open_ext(medium, Extent(0, medium.size)).journal.stored  # type: ignore[union-attr]
+        data = b"".join(medium.read(*part) for part in journal)
+    assert any(data[at + 1080 : at + 1082] == b"\x53\xef" for at in range(0, len(data), 4096)), "none is there"
+    with (tmp_path / "disk.img").open("wb") as disk:
+        disk.seek(1 << 20)
+        disk.write(image.read_bytes())
+    sastrugi("scan", tmp_path / "disk.img", "--out", tmp_path / "d.scan")
+    with ScanFile.open(tmp_path / "d.scan") as scan:
+        assert [volume.where.offset for volume in scan.volumes()] == [1 << 20]
+
+
 # -- the past ---------------------------------------------------------------------------------------------------------
 
 

@@ -78,7 +78,7 @@ class ContentPass:
                 continue
             holding = [grid for grid in self._grids if grid.holds(offset)]
             on_grid = not holding or any(grid.begins(offset) for grid in holding)
-            found = self._by_chain(offset, holding, on_grid) if signed else None
+            found = self._by_chain(offset, holding, on_grid, signed)
             if found is None:
                 found = self._in_one_piece(offset, holding, on_grid, signed)
             if found is not None:
@@ -89,7 +89,7 @@ class ContentPass:
 
     def _in_one_piece(self, offset: int, holding: Sequence[Grid], on_grid: bool, signed: bool) -> Finding | None:
         end = min([grid.data.end for grid in holding], default=self._medium.size)
-        measure = _measure(self._medium, self._claims.free_from(offset, end), signed)
+        measure = _measure(self._medium, FileMap.of((self._claims.free_from(offset, end),)), signed)
         if measure is None or measure.length <= 0 or (not measure.whole and measure.length < _SHORTEST_FRAGMENT):
             return None
         if not (on_grid or self._strays or (signed and measure.whole)):
@@ -98,13 +98,13 @@ class ContentPass:
         found.sound = measure.length if measure.whole else 0
         return found
 
-    def _by_chain(self, offset: int, holding: Sequence[Grid], on_grid: bool) -> Finding | None:
+    def _by_chain(self, offset: int, holding: Sequence[Grid], on_grid: bool, signed: bool) -> Finding | None:
         """A file that begins at the head of a chain of clusters that no file owns, and that is whole along it."""
         chain = next((grid.volume.chain_from(offset) for grid in holding if grid.volume), ())
         if len(chain) < 2:
             return None
-        measure = recognise(MediumSource(self._medium, FileMap.of(chain)))
-        if measure is None or not measure.whole:
+        measure = _measure(self._medium, FileMap.of(chain), signed)
+        if measure is None or not measure.whole or (not signed and measure.proof == Proof.GUESS):
             return None
         found = _finding(measure, FileMap.of(chain, measure.length), on_grid)
         found.sound = measure.length
@@ -142,9 +142,10 @@ def _hits(base: int, marks: NDArray[np.uint16], goes_on: bool, claims: RangeSet)
         yield base + n * SECTOR, bool(signed[n])
 
 
-def _measure(medium: Medium, limit: Extent, signed: bool) -> Measure | None:
-    """What begins there. A text runs to the zeros behind its end; binary data that merely begin like text are none."""
-    source = MediumSource(medium, FileMap.of((limit,)))
+def _measure(medium: Medium, where: FileMap, signed: bool) -> Measure | None:
+    """What begins there, and ends there at the latest. A text runs to the zeros behind its end; binary data that
+    merely begin like text are none."""
+    source = MediumSource(medium, where)
     text: Kind = all_kinds()["txt"]
     assert text.measure is not None
     if signed:
@@ -155,7 +156,7 @@ def _measure(medium: Medium, limit: Extent, signed: bool) -> Measure | None:
         measure = text.measure(source, False) if _begins_text(source.read(0, TEXT_HEAD)) else None
     if measure is None or measure.proof > Proof.GUESS:
         return measure
-    rest = medium.read(limit.offset + measure.length, -measure.length % SECTOR)
+    rest = where.read(medium, measure.length, -measure.length % SECTOR)
     if rest.strip(b"\0") or (measure.length < SECTOR and not rest):
         return None
     if not rest:

@@ -10,6 +10,7 @@ from numpy.typing import NDArray
 from sastrugi.media.base import Medium
 from sastrugi.media.filemap import FileMap
 from sastrugi.volumes.ext.journal_layout import (
+    COMMIT_BLOCK,
     DESCRIPTOR_BLOCK,
     ESCAPED,
     HEAD,
@@ -17,6 +18,7 @@ from sastrugi.volumes.ext.journal_layout import (
     JOURNAL_SUPERBLOCK,
     LAST,
     MAGIC_BYTES,
+    REVOKE_BLOCK,
     SAME_UUID,
     SUMS_2,
     SUMS_3,
@@ -88,6 +90,46 @@ def read_copies(medium: Medium, journal: FileMap, block: int, blocks: int) -> Co
             data = medium.read(int(out.at[n]), block)
             out.good[n] = copy_sum(seed, int(out.transaction[n]), data) == expected
     return out
+
+
+def pending_blocks(medium: Medium, journal: FileMap, block: int, blocks: int) -> dict[int, int]:
+    """What a driver would write back before it mounts the volume: for each block the byte of the medium at which its
+    newest copy stands. Of a volume that was unmounted, nothing."""
+    count = min(journal.size, _LARGEST) // block
+    row = np.frombuffer(journal.read(medium, 0, JOURNAL_SUPERBLOCK.itemsize).ljust(1024, b"\0"), JOURNAL_SUPERBLOCK)[0]
+    features, _ = _superblock(medium, journal)
+    at, sequence = int(row["start"]), int(row["sequence"])
+    if features is None or not 0 < at < count:
+        return {}
+    places = _places(journal, block, count)
+    done: list[tuple[int, int, int]] = []
+    revoked: dict[int, int] = {}
+    open_copies: list[tuple[int, int, int]] = []
+    open_revokes: list[int] = []
+    for _ in range(count):
+        data = journal.read(medium, at * block, block)
+        magic, kind, transaction = HEAD.unpack_from(data.ljust(HEAD.size, b"\0"))
+        if magic != JOURNAL_MAGIC or transaction != sequence:
+            break
+        at = _next(at, count)
+        if kind == DESCRIPTOR_BLOCK:
+            for number, escaped, _ in _tags(data, features, blocks):
+                if not escaped:
+                    open_copies.append((number, int(places[at]), sequence))
+                at = _next(at, count)
+        elif kind == REVOKE_BLOCK:
+            width = 8 if features & WIDE_NUMBERS else 4
+            numbers = data[16 : min(int.from_bytes(data[12:16], "big"), len(data))]
+            open_revokes += [int.from_bytes(numbers[n : n + width], "big") for n in range(0, len(numbers), width)]
+        elif kind == COMMIT_BLOCK:
+            done += open_copies
+            revoked.update(dict.fromkeys(open_revokes, sequence))
+            open_copies, open_revokes, sequence = [], [], sequence + 1
+    return {number: place for number, place, then in done if place >= 0 and revoked.get(number, 0) < then}
+
+
+def _next(at: int, count: int) -> int:
+    return at + 1 if at + 1 < count else 1
 
 
 def _heads(medium: Medium, journal: FileMap, block: int, count: int) -> NDArray[np.void]:

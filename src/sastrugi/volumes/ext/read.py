@@ -12,8 +12,10 @@ import numpy as np
 from sastrugi.media.base import Medium
 from sastrugi.media.extents import Extent, RangeSet
 from sastrugi.media.filemap import FileMap
+from sastrugi.media.overlay import OverlayMedium
 from sastrugi.volumes.ext.entries import DOT, DOTS, FolderEntry, entries_of, text_of
 from sastrugi.volumes.ext.inodes import Inodes, Tables, alive
+from sastrugi.volumes.ext.journal_read import pending_blocks
 from sastrugi.volumes.ext.layout import (
     BLOCKS_UNUSED,
     CHECKSUMS,
@@ -29,6 +31,8 @@ from sastrugi.volumes.ext.layout import (
     IS_LINK,
     JOURNAL,
     KIND_MASK,
+    MAGIC,
+    MAGIC_AT,
     NEEDS_RECOVERY,
     ROOT,
     SUPERBLOCK,
@@ -53,7 +57,7 @@ _DOT = b"\x0c\0\x01\x02.\0\0\0"
 """What stands behind the inode in a folder's entry for itself."""
 _MOST_BLOCKS = 1 << 20
 """Blocks of one folder."""
-_GROUPS_KEPT = 64
+_GROUPS_KEPT, _GROUPS_ASKED = 64, 10
 _ABOVE = 4
 """Bytes of a folder inside of its inode that tell the folder above."""
 Path = tuple[str, ...]
@@ -84,7 +88,10 @@ def open_ext(medium: Medium, where: Extent) -> ExtVolume | None:
     data = medium.read(where.offset + SUPERBLOCK_AT, SUPERBLOCK_SIZE)
     geometry = geometry_of(data, where.offset)
     if geometry is not None:
-        return ExtVolume(medium, geometry, data, False)
+        volume = ExtVolume(medium, geometry, data, False)
+        if not volume.fits():
+            return None
+        return _written_back(volume, medium, data) if geometry.incompatible & NEEDS_RECOVERY else volume
     for block in (1024, 2048, 4096):
         for group in (1, 3, 5, 7, 9):
             place = (group * 8 * block + (1 if block == 1024 else 0)) * block
@@ -95,6 +102,14 @@ def open_ext(medium: Medium, where: Extent) -> ExtVolume | None:
             if geometry is not None and geometry.block == block and int.from_bytes(data[90:92], "little") == group:
                 return ExtVolume(medium, geometry, data, True)
     return None
+
+
+def _written_back(volume: ExtVolume, medium: Medium, superblock: bytes) -> ExtVolume:
+    """A volume that was not unmounted, as it is once a driver has written its journal back."""
+    g = volume.geometry
+    blocks = pending_blocks(medium, volume.journal, g.block, g.blocks)
+    then = OverlayMedium(medium, {g.at(block): place for block, place in blocks.items()}, g.block)
+    return ExtVolume(then, g, superblock, False) if blocks else volume
 
 
 class ExtVolume(Volume):
@@ -122,7 +137,7 @@ class ExtVolume(Volume):
         elif geometry.checksums and int(row["checksum"]) != superblock_sum(superblock):
             self.health.append("the checksum of the superblock is wrong")
         if geometry.incompatible & NEEDS_RECOVERY:
-            self.health.append("its journal was not written back: it was not unmounted")
+            self.health.append("it was not unmounted: it is read as it is once its journal is written back")
         self._bits: dict[int, np.ndarray] = {}
         self.tables = self._tables()
         root = self.raw_inode(ROOT)
@@ -148,6 +163,21 @@ class ExtVolume(Volume):
             return copy
         self.health.append("descriptors of groups are damaged")
         return own
+
+    def fits(self) -> bool:
+        """Whether what the superblock says is there: the root, a copy of the superblock, or a bitmap that knows its own
+        group's tables. A journal holds copies of superblocks, which begin no volume."""
+        g = self.geometry
+        if int.from_bytes(self.raw_inode(ROOT)[:2], "little") & KIND_MASK == IS_FOLDER:
+            return True
+        for group in range(1, min(g.groups, _GROUPS_ASKED)):
+            copy = self._medium.read(g.at(g.group_start(group)), SUPERBLOCK_SIZE) if g.has_copy(group) else b""
+            if copy[MAGIC_AT : MAGIC_AT + 2] == MAGIC.to_bytes(2, "little") and copy[104:120] == g.uuid:
+                return True
+        table = int(self.tables.tables[0]) - g.first
+        bits = self._group_bits(0) if self.tables.good[0] else np.zeros(0, bool)
+        own = bits[table : table + g.table_blocks]
+        return bool(len(own) and own.all() and not bits.all())
 
     @cached_property
     def inodes(self) -> Inodes:
@@ -363,6 +393,10 @@ class ExtVolume(Volume):
                 if g.first <= place and place + blocks <= g.blocks and g.at(place + blocks) <= end:
                     yield name, Extent(g.at(place), blocks * g.block)
 
+    @cached_property
+    def _fixed_space(self) -> RangeSet:
+        return RangeSet(extent for _, extent in self._fixed())
+
     def structures(self) -> Iterator[tuple[str, Extent]]:
         yield from self._fixed()
         for extent in self.journal.stored:
@@ -395,11 +429,9 @@ class ExtVolume(Volume):
         uninitialised = flags & BLOCKS_UNUSED and g.read_only & (CHECKSUMS | 0x10)
         if uninitialised or not g.first <= place < g.blocks:
             bits = np.zeros(count, bool)
-            start = g.group_start(group)
-            for _, extent in self._fixed():
-                lo = max((extent.offset - g.offset) // g.block - start, 0)
-                hi = min((extent.end - g.offset) // g.block - start, count)
-                bits[lo : max(hi, lo)] = True
+            start = g.at(g.group_start(group))
+            for extent in self._fixed_space.overlap(Extent(start, count * g.block)):
+                bits[(extent.offset - start) // g.block : -(-(extent.end - start) // g.block)] = True
         else:
             data = self.block(place).ljust(g.block, b"\0")
             bits = np.unpackbits(np.frombuffer(data, "u1"), bitorder="little").astype(bool)
