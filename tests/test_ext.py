@@ -578,10 +578,10 @@ def test_a_copy_of_a_superblock_in_the_journal_begins_no_volume(sastrugi: Progra
     assert any(data[at + 1080 : at + 1082] == b"\x53\xef" for at in range(0, len(data), 4096)), "none is there"
     with (tmp_path / "disk.img").open("wb") as disk:
         disk.seek(1 << 20)
-        disk.write(image.read_bytes())
+        disk.write(bytes(2048) + image.read_bytes()[2048:])  # the superblock itself, of which there is no other
     sastrugi("scan", tmp_path / "disk.img", "--out", tmp_path / "d.scan")
     with ScanFile.open(tmp_path / "d.scan") as scan:
-        assert [volume.where.offset for volume in scan.volumes()] == [1 << 20]
+        assert [volume.where.offset for volume in scan.volumes()] == []
 
 
 # -- the past ---------------------------------------------------------------------------------------------------------
