@@ -54,6 +54,8 @@ _MOST_LINKS = 65_000
 _FEW_RUNS = 256
 """Free runs that are looked at for one that is long enough."""
 _FILE_MODE, _FOLDER_MODE, _LINK_MODE, _LOST_MODE, _OWN_MODE = 0o644, 0o755, 0o777, 0o700, 0o600
+_LENGTH_AT = 4
+"""Where in a folder's entry its length stands, in two bytes."""
 _MOST_TOLD = 24
 """Copies in the journal by which one name or place is told; older ones go first when it is written on."""
 
@@ -609,13 +611,13 @@ class ExtWriter(VolumeWriter[ExtNode]):
             return [
                 Trace("place", "whole", whole),
                 Trace("place", "start", whole),
-                Trace("name", "full", (entry, inode)),
+                Trace("name", "full", (*_told_by(entry), inode)),
             ]
         if gone != "old-linux":
             return []
         keeps = self.file_system == "ext2" and (node.folder or state.links == 1)
         places = [Trace("place", "whole", (inode, *tree))] if keeps else []
-        return [*places, Trace("name", "full", (entry, inode))]
+        return [*places, Trace("name", "full", (*_told_by(entry), inode))]
 
     def _copied_traces(self, node: ExtNode) -> list[tuple[Copy, Trace]]:
         """What copies in the journal tell, the newest first."""
@@ -628,7 +630,7 @@ class ExtWriter(VolumeWriter[ExtNode]):
             where = (self._in_journal(copy.at, inside, self.geometry.inode), self._tags(copy), *self._tree_at(state))
             out.append((copy, Trace("place", "whole", where, "journal")))
         for copy in self._copies_since(self._folder_block(node.parent.file, logical), node.named):
-            where = (self._in_journal(copy.at, at, size), self._tags(copy))
+            where = (*_told_by(self._in_journal(copy.at, at, size)), self._tags(copy))
             out.append((copy, Trace("name", "full", where, "journal")))
         return out
 
@@ -699,6 +701,11 @@ def _one(free: deque[Run]) -> int:
     if length > 1:
         free.appendleft((start + 1, length - 1))
     return start
+
+
+def _told_by(entry: Extent) -> tuple[Extent, Extent]:
+    """The parts of an entry that tell a name: its length changes with what comes behind it."""
+    return Extent(entry.offset, _LENGTH_AT), Extent(entry.offset + _LENGTH_AT + 2, entry.length - _LENGTH_AT - 2)
 
 
 def _check_name(name: str) -> None:
