@@ -162,10 +162,8 @@ def real_files(into: Path, dice: random.Random) -> int:
     ("file_system", "size", "cluster"),
     [
         ("fat32", 64, 512),
-        ("fat32", 300, 4096),
         ("fat16", 120, 2048),
         ("exfat", 100, 4096),
-        ("exfat", 300, 32768),
         ("ntfs", 100, 1024),
         ("ntfs", 300, 4096),
     ],

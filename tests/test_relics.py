@@ -52,7 +52,6 @@ def came_back(scan_file: Path, image: Path) -> dict[str, list[str]]:
         ("fat16", 2048, "fat16", 4096),
         ("exfat", 4096, "exfat", 32768),
         ("fat32", 512, "exfat", 4096),
-        ("exfat", 4096, "fat32", 512),
     ],
 )
 def test_a_quick_format_loses_little(
