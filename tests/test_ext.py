@@ -182,6 +182,18 @@ def test_a_folder_holds_what_was_put_into_it(variant: str, block: int, seed: int
     blocks.check()
 
 
+@pytest.mark.parametrize("wipe", [False, True])
+def test_an_index_takes_over_what_is_live(wipe: bool) -> None:
+    """Also where the first names of the only block are gone, and the entry for the folder above reaches over them."""
+    blocks = Blocks("ext4", 1024)
+    for n in range(60):
+        blocks.insert(b"stake reading number %d" % n, 20 + n)
+        if n < 3:
+            blocks.folder.remove(*blocks.there.pop(b"stake reading number %d" % n)[1:], wipe)
+        blocks.check()
+    assert blocks.folder.indexed and len(blocks.there) == 57
+
+
 def test_what_a_deletion_leaves_of_a_name() -> None:
     """Before Linux 5.13 the name stands in a gap; since then it is wiped."""
     for wipe in (False, True):
@@ -468,12 +480,19 @@ def _formatted(variant: str, block: int) -> Callable[[Path], None]:
     return over
 
 
+def _other_formatted(image: Path) -> None:
+    subprocess.run(
+        ["mkfs.vfat", "-F", "32", str(image)], check=True, env={"PATH": "/usr/sbin:/sbin"}, capture_output=True
+    )
+
+
 LOSSES = {
     "ext4 deleted": Loss("ext4", 1024, 100, 0.97, 0.95),
     "ext4 deleted, large blocks": Loss("ext4", 4096, 200, 0.97, 0.95),
     "ext3 deleted": Loss("ext3", 1024, 100, 0.90, 0.90),
     "ext2 deleted": Loss("ext2", 1024, 100, 0.75, 0.0),
     "ext4 formatted": Loss("ext4", 4096, 200, 0.85, 0.85, then="sync", over=_formatted("ext4", 4096)),
+    "ext4, then FAT": Loss("ext4", 1024, 100, 0.97, 0.95, then="sync", over=_other_formatted),
     "ext3 formatted": Loss("ext3", 4096, 100, 0.75, 0.0, then="sync", over=_formatted("ext3", 4096)),
 }
 

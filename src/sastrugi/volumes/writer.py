@@ -9,7 +9,7 @@ from dataclasses import dataclass, field
 from typing import Generic, Literal, Self, TypeVar
 
 from sastrugi.errors import VolumeError
-from sastrugi.media.extents import Extent, RangeSet, join
+from sastrugi.media.extents import Extent, RangeSet, join, within
 from sastrugi.media.filemap import FileMap
 from sastrugi.media.raw import RawImage
 from sastrugi.volumes.allocation import ClusterMap, Run, join_runs
@@ -201,6 +201,20 @@ class VolumeWriter(ABC, Generic[N]):
     def rename(self, node: N, path: str, when: dt.datetime) -> None:
         """Give a file or folder another name or folder on the same volume."""
 
+    def check_name(self, name: str, parent: N) -> None:
+        """Raises VolumeError where a folder of this file system cannot have this name."""
+
+    def new_place(self, path: str) -> tuple[N, str]:
+        """The folder and the name of a file that is to be made at `path`; raises VolumeError where it cannot."""
+        folder_path, _, name = path.rstrip("/").rpartition("/")
+        parent = self.find(folder_path)
+        if parent is None or not parent.folder:
+            raise VolumeError(f"{folder_path}: there is no such folder to store {name} in")
+        self.check_name(name, parent)
+        if self.fold(name) in parent.children:
+            raise VolumeError(f"{path}: there is already a file of this name")
+        return parent, name
+
     def new_home(self, node: N, path: str) -> tuple[N, str]:
         """The folder and the name under which a node is to stand; raises VolumeError where it cannot."""
         folder_path, _, name = path.rstrip("/").rpartition("/")
@@ -244,6 +258,31 @@ class VolumeWriter(ABC, Generic[N]):
     @abstractmethod
     def flush(self) -> None:
         """Bring folder times and allocation structures up to date on the medium."""
+
+    def write_over(self, extents: Iterable[Extent], content: bytes) -> None:
+        """Write bytes over a row of extents, as far as both go."""
+        for extent in extents:
+            if not content:
+                break
+            self.image.write(extent.offset, content[: extent.length])
+            content = content[extent.length :]
+
+    def fill(
+        self, path: str, extents: Sequence[Extent], size: int, chunks: Iterable[bytes], skip: int = 0, grain: int = 512
+    ) -> None:
+        """Write exactly `size` bytes of content from byte `skip` on; the rest of the last `grain` bytes becomes
+        zero."""
+        at, came = skip, 0
+        for chunk in chunks:
+            came += len(chunk)
+            if came > size:
+                break
+            self.write_over(within(extents, at, len(chunk)), chunk)
+            at += len(chunk)
+        if came != size:
+            raise VolumeError(f"{path}: {came:,} bytes came where {size:,} were announced")
+        padding = bytes(-at % grain)
+        self.write_over(within(extents, at, len(padding)), padding)
 
     # -- space ------------------------------------------------------------------------------
 

@@ -205,7 +205,7 @@ class EntryTableWriter(VolumeWriter[EntryNode]):
         self, path: str, size: int, chunks: Iterable[bytes], when: dt.datetime, modified: dt.datetime | None = None,
         lie: Sequence[Extent] | None = None, attributes: int = 0,
     ) -> EntryNode:  # fmt: skip
-        parent, name = self._new_place(path)
+        parent, name = self.new_place(path)
         self._check_size(path, size)
         if attributes & ~PLAIN_ATTRIBUTES:
             raise VolumeError(f"{path}: {title_of(self.file_system)} has no compressed files")
@@ -216,16 +216,8 @@ class EntryTableWriter(VolumeWriter[EntryNode]):
         self._enter(node, when, modified or when)
         return node
 
-    def _new_place(self, path: str) -> tuple[EntryNode, str]:
-        """The folder and the name of a file that is to be made at `path`."""
-        folder_path, _, name = path.rstrip("/").rpartition("/")
-        parent = self.find(folder_path)
-        if parent is None or not parent.folder:
-            raise VolumeError(f"{folder_path}: there is no such folder to store {name} in")
+    def check_name(self, name: str, parent: EntryNode) -> None:
         check_name(name, title_of(self.file_system))
-        if self.fold(name) in parent.children:
-            raise VolumeError(f"{path}: there is already a file of this name")
-        return parent, name
 
     def _check_size(self, path: str, size: int) -> None:
         if size > self.max_file_size:

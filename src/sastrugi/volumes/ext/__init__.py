@@ -11,13 +11,9 @@ import random
 from functools import partial
 from typing import Any
 
-import numpy as np
-from numpy.typing import NDArray
-
 from sastrugi.media.extents import Extent
 from sastrugi.media.raw import RawImage
-from sastrugi.volumes.ext.earlier import earlier_volumes, folder_sectors
-from sastrugi.volumes.ext.layout import MAGIC, MAGIC_AT
+from sastrugi.volumes.ext.earlier import earlier_volumes, marked_sectors, superblock_sectors
 from sastrugi.volumes.ext.peek import peek
 from sastrugi.volumes.ext.plan import default_block, plan
 from sastrugi.volumes.ext.read import open_ext, starts
@@ -43,18 +39,6 @@ def _mkfs(variant: str, block: int, _sector: int, label: str) -> list[str]:
     return [f"mkfs.{variant}", "-q", "-F", "-E", "nodiscard", "-b", str(block), *(["-L", label] if label else [])]
 
 
-def _superblocks(sectors: NDArray[np.uint8], _heads: NDArray[np.uint8]) -> NDArray[np.bool_]:
-    """Sectors with the magic number, and a block size and an error behaviour that can be."""
-    out: NDArray[np.bool_] = sectors[:, MAGIC_AT : MAGIC_AT + 2].copy().view("<u2")[:, 0] == MAGIC
-    found = np.flatnonzero(out)
-    if len(found):
-        words = np.ascontiguousarray(sectors[found, :128]).view("<u4")
-        out[found] = (
-            (words[:, 6] <= 6) & (words[:, 8] > 0) & (words[:, 10] > 0) & (words[:, 1] > 0) & (words[:, 19] <= 1)
-        )
-    return out
-
-
 def _variant(name: str, grain: float) -> Variant:
     return Variant(name, name, 0x83, grain, default_block, partial(_format, name), partial(_mkfs, name))
 
@@ -64,9 +48,9 @@ FILE_SYSTEM = FileSystem(
     title="ext",
     variants=(_variant("ext2", _COARSE), _variant("ext3", _FINE), _variant("ext4", _FINE)),
     open=open_ext,
-    boot=BootMark(_superblocks, starts),
+    boot=BootMark(superblock_sectors, starts),
     peek=peek,
-    metadata_sectors=folder_sectors,
+    metadata_sectors=marked_sectors,
     earlier=earlier_volumes,
     mounts=(("mount", "-t", "ext4"),),
     tools="e2fsprogs",

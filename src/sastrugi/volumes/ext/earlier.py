@@ -18,15 +18,28 @@ from sastrugi.media.extents import Extent
 from sastrugi.units import plural
 from sastrugi.volumes.ext.entries import DOT, DOTS, FolderEntry, entries_of, text_of
 from sastrugi.volumes.ext.inodes import Inodes, alive
-from sastrugi.volumes.ext.layout import FIRST_INODE, IS_FILE, IS_FOLDER, KIND_MASK, ROOT, Inode
-from sastrugi.volumes.ext.read import ExtVolume, times_of
+from sastrugi.volumes.ext.layout import (
+    FIRST_INODE,
+    GROUP_AT,
+    IS_FILE,
+    IS_FOLDER,
+    KIND_MASK,
+    MAGIC,
+    MAGIC_AT,
+    ROOT,
+    SUPERBLOCK_SIZE,
+    Geometry,
+    Inode,
+    geometry_of,
+)
+from sastrugi.volumes.ext.read import ExtVolume, starts, times_of
 from sastrugi.volumes.reader import Entry, Placement, Volume
 
 HeadTest = Callable[[str, int], bool | None]
 _LOST_FOLDER = "folder-of-inode-{}"
 _MOST_DEPTH = 256
 _DOT_HEAD = np.frombuffer(b"\x0c\0\x01", "u1")
-_MOST_BLOCKS = 1 << 18
+_MOST_BLOCKS, _MOST_VOLUMES = 1 << 18, 64
 _Name = tuple[int, FolderEntry, int]
 """The folder's inode, the entry, the byte at which it stands."""
 
@@ -36,6 +49,40 @@ def folder_sectors(_sectors: NDArray[np.uint8], heads: NDArray[np.uint8]) -> NDA
     out: NDArray[np.bool_] = (heads[:, 4:7] == _DOT_HEAD).all(axis=1) & (heads[:, 8] == DOT[0]) & (heads[:, 9] == 0)
     out &= (heads[:, 18] == 2) & (heads[:, 20] == DOTS[0]) & (heads[:, 21] == DOTS[1]) & (heads[:, 22] == 0)
     return out
+
+
+def superblock_sectors(sectors: NDArray[np.uint8], _heads: NDArray[np.uint8]) -> NDArray[np.bool_]:
+    """Sectors with the magic number, and a block size and an error behaviour that can be."""
+    out: NDArray[np.bool_] = sectors[:, MAGIC_AT : MAGIC_AT + 2].copy().view("<u2")[:, 0] == MAGIC
+    found = np.flatnonzero(out)
+    if len(found):
+        words = np.ascontiguousarray(sectors[found, :128]).view("<u4")
+        out[found] = (
+            (words[:, 6] <= 6) & (words[:, 8] > 0) & (words[:, 10] > 0) & (words[:, 1] > 0) & (words[:, 19] <= 1)
+        )
+    return out
+
+
+def marked_sectors(sectors: NDArray[np.uint8], heads: NDArray[np.uint8]) -> NDArray[np.bool_]:
+    """What tells of an earlier volume: first blocks of folders, copies of superblocks."""
+    out: NDArray[np.bool_] = folder_sectors(sectors, heads) | superblock_sectors(sectors, heads)
+    return out
+
+
+class FormerExt(ExtVolume):
+    """A volume over which something else was laid, by a copy of its superblock: what its tables tell still, and its
+    journal."""
+
+    def __init__(self, medium: Medium, geometry: Geometry, superblock: bytes) -> None:
+        super().__init__(medium, geometry, superblock, by_copy=True)
+        self.health = []
+        self.told_by = "a copy of its superblock"
+
+    def entries(self) -> Iterator[Entry]:
+        for entry in (*super().entries(), *self.history()):
+            entry.deleted, entry.damaged = True, False
+            if all(extent.end <= self.where.end for extent in entry.map.stored):
+                yield entry
 
 
 class EarlierExt(ExtVolume):
@@ -125,9 +172,27 @@ class EarlierExt(ExtVolume):
                 yield "table", Extent(place, self.geometry.inode)
 
 
+def _by_copies(medium: Medium, sectors: Sequence[int], now: Sequence[Volume]) -> Iterator[FormerExt]:
+    """Volumes that are none of today's, each by the first copy of its superblock."""
+    known = {(v.where.offset, v.serial) for v in now if isinstance(v, ExtVolume)}
+    for at in sectors:
+        data = medium.read(at, SUPERBLOCK_SIZE)
+        if data[MAGIC_AT : MAGIC_AT + 2] != MAGIC.to_bytes(2, "little") or not any(data[GROUP_AT : GROUP_AT + 2]):
+            continue
+        for start, _ in starts(medium, at):
+            geometry = geometry_of(data, start)
+            if geometry is None or start < 0 or (start, geometry.uuid.hex()) in known or len(known) > _MOST_VOLUMES:
+                continue
+            known.add((start, geometry.uuid.hex()))
+            found = FormerExt(medium, geometry, data)
+            if any(True for _ in found.entries()):
+                yield found
+
+
 def earlier_volumes(medium: Medium, sectors: Sequence[int], now: Sequence[Volume], _head: HeadTest) -> list[Volume]:
-    """What volumes of today were before their format; `sectors` are bytes at which first blocks of folders stand."""
-    out: list[Volume] = []
+    """Volumes that are no more, and what volumes of today were before their format; `sectors` are bytes at which first
+    blocks of folders or copies of superblocks stand."""
+    out: list[Volume] = list(_by_copies(medium, sectors, now))
     for volume in now:
         if not isinstance(volume, ExtVolume) or isinstance(volume, EarlierExt):
             continue

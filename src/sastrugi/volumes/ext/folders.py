@@ -190,7 +190,8 @@ class FolderBlocks:
 
     def _make_index(self) -> None:
         """The only block becomes the root of an index; what was in it goes into a new leaf."""
-        entries = self._entries(self._read(0), _DOTS)
+        # The entry for the folder above may reach over others that are gone: what comes behind it is where it ends.
+        entries = self._entries(self._read(0), 12)[1:]
         leaf = self.empty_block()
         self._branches = [_Branch(0, 0, [_Leaf(0, leaf)])]
         self._lay(leaf, entries)

@@ -58,6 +58,8 @@ _DOT = b"\x0c\0\x01\x02.\0\0\0"
 _MOST_BLOCKS = 1 << 20
 """Blocks of one folder."""
 _GROUPS_KEPT, _GROUPS_ASKED = 64, 10
+_SIGNATURE_AT, _SIGNATURE = 510, b"\x55\xaa"
+"""Of boot sectors, which a volume of this kind has none of."""
 _ABOVE = 4
 """Bytes of a folder inside of its inode that tell the folder above."""
 Path = tuple[str, ...]
@@ -92,6 +94,8 @@ def open_ext(medium: Medium, where: Extent) -> ExtVolume | None:
         if not volume.fits():
             return None
         return _written_back(volume, medium, data) if geometry.incompatible & NEEDS_RECOVERY else volume
+    if medium.read(where.offset + _SIGNATURE_AT, 2) == _SIGNATURE:
+        return None  # another file system's: copies of this one's superblock are found by those who look at all sectors
     for block in (1024, 2048, 4096):
         for group in (1, 3, 5, 7, 9):
             place = (group * 8 * block + (1 if block == 1024 else 0)) * block

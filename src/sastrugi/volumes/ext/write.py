@@ -147,10 +147,7 @@ class ExtWriter(VolumeWriter[ExtNode]):
         self._journal = JournalWriter(blocks, g.block, g.uuid, features, self._put_journal)
 
     def _put_journal(self, block: int, data: bytes) -> None:
-        at = block * self.geometry.block
-        for extent in within(self._journal_extents, at, len(data)):
-            self.image.write(extent.offset, data[: extent.length])
-            data = data[extent.length :]
+        self.write_over(within(self._journal_extents, block * self.geometry.block, len(data)), data)
 
     # -- transactions -----------------------------------------------------------------------
 
@@ -380,15 +377,14 @@ class ExtWriter(VolumeWriter[ExtNode]):
     def moment(self, when: dt.datetime) -> dt.datetime:
         return when if when.tzinfo else when.replace(tzinfo=dt.UTC)
 
-    def _new_place(self, path: str) -> tuple[ExtNode, str]:
-        folder_path, _, name = path.rstrip("/").rpartition("/")
-        parent = self.find(folder_path)
-        if parent is None or not parent.folder:
-            raise VolumeError(f"{folder_path}: there is no such folder to store {name} in")
-        _check_name(name)
-        if name in parent.children or (parent is self.root and name == _LOST_FOLDER):
-            raise VolumeError(f"{path}: there is already a file of this name")
-        return parent, name
+    def check_name(self, name: str, parent: ExtNode) -> None:
+        data = name.encode("utf-8", "surrogateescape")
+        if not name or "/" in name or "\0" in name or name in (".", ".."):
+            raise VolumeError(f"'{name}' cannot be a name: it is empty, '.' or '..', or has a slash or a zero in it")
+        if len(data) > MOST_NAME:
+            raise VolumeError(f"'{name[:40]}…' is too long: a name has at most {MOST_NAME} bytes in UTF-8")
+        if parent is self.root and name == _LOST_FOLDER:
+            raise VolumeError(f"{name}: there is already a file of this name: the volume's own folder")
 
     def _new_state(self, parent: ExtNode, mode: int, when: dt.datetime, modified: dt.datetime) -> FileState:
         near = (parent.file.number - 1) // self.geometry.group_inodes
@@ -403,7 +399,7 @@ class ExtWriter(VolumeWriter[ExtNode]):
         for part in parts_of(path):
             child = node.children.get(part)
             if child is None:
-                self._new_place(f"{node.path}/{part}")
+                self.new_place(f"{node.path}/{part}")
                 self._at(when)
                 state = self._new_state(node, IS_FOLDER | _FOLDER_MODE, when, when)
                 child = ExtNode(part, node, True, 0, file=state)
@@ -418,7 +414,7 @@ class ExtWriter(VolumeWriter[ExtNode]):
         self, path: str, size: int, chunks: Iterable[bytes], when: dt.datetime, modified: dt.datetime | None = None,
         lie: Sequence[Extent] | None = None, attributes: int = 0,
     ) -> ExtNode:  # fmt: skip
-        parent, name = self._new_place(path)
+        parent, name = self.new_place(path)
         self._at(when)
         state = self._new_state(parent, IS_FILE | _FILE_MODE, when, modified or when)
         if self.geometry.extents:
@@ -433,7 +429,7 @@ class ExtWriter(VolumeWriter[ExtNode]):
 
     def symlink(self, path: str, target: str, when: dt.datetime) -> None:
         """A symbolic link; a short one stands inside of its inode."""
-        parent, name = self._new_place(path)
+        parent, name = self.new_place(path)
         self._at(when)
         state = self._new_state(parent, IS_LINK | _LINK_MODE, when, when)
         content = target.encode("utf-8", "surrogateescape")
@@ -448,26 +444,7 @@ class ExtWriter(VolumeWriter[ExtNode]):
         del parent.children[name]  # no file of the bench's
 
     def _fill(self, path: str, state: FileState, size: int, chunks: Iterable[bytes], skip: int = 0) -> None:
-        """Write content from byte `skip` on; the rest of the last block becomes zero."""
-        extents = self.run_extents(state.placed())
-        at, came = skip, 0
-        for chunk in chunks:
-            came += len(chunk)
-            if came > size:
-                break
-            self._write(within(extents, at, len(chunk)), chunk)
-            at += len(chunk)
-        if came != size:
-            raise VolumeError(f"{path}: {came:,} bytes came where {size:,} were announced")
-        padding = bytes(-at % self.geometry.block)
-        self._write(within(extents, at, len(padding)), padding)
-
-    def _write(self, extents: Iterable[Extent], content: bytes) -> None:
-        for extent in extents:
-            if not content:
-                break
-            self.image.write(extent.offset, content[: extent.length])
-            content = content[extent.length :]
+        self.fill(path, self.run_extents(state.placed()), size, chunks, skip, self.geometry.block)
 
     # -- changing ---------------------------------------------------------------------------
 
@@ -506,7 +483,7 @@ class ExtWriter(VolumeWriter[ExtNode]):
         return 1 if node.folder else node.file.links
 
     def link(self, node: ExtNode, path: str, when: dt.datetime) -> ExtNode:
-        parent, name = self._new_place(path)
+        parent, name = self.new_place(path)
         if node.folder:
             raise VolumeError(f"{node.path}: a folder has one name")
         if node.file.links >= _MOST_LINKS:
@@ -523,7 +500,7 @@ class ExtWriter(VolumeWriter[ExtNode]):
         if node.parent is None:
             raise VolumeError("the root cannot be renamed")
         parent, name = self.new_home(node, path)
-        _check_name(name)
+        self.check_name(name, parent)
         self._at(when)
         old = node.parent
         self._leave(node, when, wipe=self._habits != "old-linux")
@@ -706,11 +683,3 @@ def _one(free: deque[Run]) -> int:
 def _told_by(entry: Extent) -> tuple[Extent, Extent]:
     """The parts of an entry that tell a name: its length changes with what comes behind it."""
     return Extent(entry.offset, _LENGTH_AT), Extent(entry.offset + _LENGTH_AT + 2, entry.length - _LENGTH_AT - 2)
-
-
-def _check_name(name: str) -> None:
-    data = name.encode("utf-8", "surrogateescape")
-    if not name or "/" in name or "\0" in name or name in (".", ".."):
-        raise VolumeError(f"'{name}' cannot be a name: it is empty, '.' or '..', or has a slash or a zero in it")
-    if len(data) > MOST_NAME:
-        raise VolumeError(f"'{name[:40]}…' is too long: a name has at most {MOST_NAME} bytes in UTF-8")

@@ -220,7 +220,7 @@ class NtfsWriter(VolumeWriter[NtfsNode]):
         self._close_journal()
 
     def _put_journal(self, stream: Stream, place: int, data: bytes) -> None:
-        self._write(within(self.run_extents(stream.stored), place, len(data)), data)
+        self.write_over(within(self.run_extents(stream.stored), place, len(data)), data)
 
     def _close_journal(self) -> None:
         """What the journal's own record tells of it."""
@@ -242,7 +242,7 @@ class NtfsWriter(VolumeWriter[NtfsNode]):
             )
 
     def _put_log(self, place: int, data: bytes) -> None:
-        self._write(within(self._log_extents, place, len(data)), data)
+        self.write_over(within(self._log_extents, place, len(data)), data)
 
     def _fixed(self, first: int, size: int) -> Stream:
         """A file of the volume's own at a cluster of its own."""
@@ -259,15 +259,8 @@ class NtfsWriter(VolumeWriter[NtfsNode]):
 
     def _written(self, content: bytes) -> Stream:
         stream = self._claimed(len(content))
-        self._write(self.run_extents(stream.runs), content)
+        self.write_over(self.run_extents(stream.runs), content)
         return stream
-
-    def _write(self, extents: Iterable[Extent], content: bytes) -> None:
-        for extent in extents:
-            if not content:
-                break
-            self.image.write(extent.offset, content[: extent.length])
-            content = content[extent.length :]
 
     def _write_boot(self, serial: int) -> None:
         g = self.geometry
@@ -320,7 +313,7 @@ class NtfsWriter(VolumeWriter[NtfsNode]):
         )
         rows = np.tile(np.frombuffer(blank, "u1"), (count, 1))
         rows[:, 0x2C:0x30] = np.arange(first, first + count, dtype="<u4").view("u1").reshape(-1, 4)
-        self._write(within(self.run_extents(self._table.runs), first * g.record, count * g.record), rows.tobytes())
+        self.write_over(within(self.run_extents(self._table.runs), first * g.record, count * g.record), rows.tobytes())
         self._mirror(first, rows.tobytes())
         self._table.size = self._table.valid = (first + count) * g.record
         bits = -(-(first + count) // 64) * 8
@@ -356,7 +349,7 @@ class NtfsWriter(VolumeWriter[NtfsNode]):
             record[0x10:0x14] = sequence.to_bytes(2, "little") + bytes(2)
             record[0x16] &= 0xFE
             whole = with_fixups(bytes(record), self._next_fixup(number))
-            self._write(place, whole)
+            self.write_over(place, whole)
             self._mirror(number, whole)
         heapq.heappush(self._free_records, number)
         self._record_bits_changed = True
@@ -370,7 +363,7 @@ class NtfsWriter(VolumeWriter[NtfsNode]):
         for number, sequence, base, attributes in records:
             used = self._packer.packed(number, sequence, base, attributes, state)
             data = with_fixups(used.ljust(self.geometry.record, b"\0"), self._next_fixup(number))
-            self._write(self._place(number), data)
+            self.write_over(self._place(number), data)
             if self._log is not None and number >= FIRST_FREE:
                 self._tell_log(state, number, used)
             self._mirror(number, data)
@@ -392,7 +385,7 @@ class NtfsWriter(VolumeWriter[NtfsNode]):
             stream.runs = join_runs([*stream.runs, *self.clusters.take(need - have)])
             self.clusters.last = before
         stream.size = stream.valid = len(data)
-        self._write(self.run_extents(stream.runs), data.ljust(-(-len(data) // STRIDE) * STRIDE, b"\0"))
+        self.write_over(self.run_extents(stream.runs), data.ljust(-(-len(data) // STRIDE) * STRIDE, b"\0"))
 
     def _next_fixup(self, number: int) -> int:
         """Drivers count with every writing of a record."""
@@ -432,7 +425,7 @@ class NtfsWriter(VolumeWriter[NtfsNode]):
             folder.blocks.size = folder.blocks.valid = index.length
             index.root_changed = True
         for block in index.changed.values():
-            self._write(self._block_place(folder, block.vcn), index.block_bytes(block))
+            self.write_over(self._block_place(folder, block.vcn), index.block_bytes(block))
         index.changed.clear()
         if index.root_changed:
             index.root_changed = False
@@ -515,22 +508,17 @@ class NtfsWriter(VolumeWriter[NtfsNode]):
     def moment(self, when: dt.datetime) -> dt.datetime:
         return when if when.tzinfo else when.replace(tzinfo=dt.UTC)
 
-    def _new_place(self, path: str) -> tuple[NtfsNode, str]:
-        folder_path, _, name = path.rstrip("/").rpartition("/")
-        parent = self.find(folder_path)
-        if parent is None or not parent.folder:
-            raise VolumeError(f"{folder_path}: there is no such folder to store {name} in")
+    def check_name(self, name: str, parent: NtfsNode) -> None:
         check_name(name, title_of(self.file_system))
-        if self.fold(name) in parent.children or (parent is self.root and name in self._system):
-            raise VolumeError(f"{path}: there is already a file of this name")
-        return parent, name
+        if parent is self.root and name in self._system:
+            raise VolumeError(f"{name}: there is already a file of this name: the volume's own")
 
     def make_folder(self, path: str, when: dt.datetime) -> NtfsNode:
         node = self.root
         for part in parts_of(path):
             child = node.children.get(self.fold(part))
             if child is None:
-                self._new_place(f"{node.path}/{part}")
+                self.new_place(f"{node.path}/{part}")
                 state = self._new_file(True, when, when, 0)
                 state.index = self._new_index()
                 self._folders[state.reference] = state
@@ -558,7 +546,7 @@ class NtfsWriter(VolumeWriter[NtfsNode]):
     ) -> NtfsNode:  # fmt: skip
         if ":" in path.rpartition("/")[2]:
             return self._store_stream(path, size, chunks, when, lie)
-        parent, name = self._new_place(path)
+        parent, name = self.new_place(path)
         stream = self._new_stream(path, size, chunks, lie, attributes)
         state = self._new_file(False, when, modified or when, attributes)
         state.streams[""] = stream
@@ -601,22 +589,8 @@ class NtfsWriter(VolumeWriter[NtfsNode]):
         taken = self.clusters.take(self.clusters_for(size)) if lie is None else self.extent_runs(lie)
         if attributes & COMPRESSED_FILE and self.cluster_size <= 4096:
             return self._packed_stream(path, size, chunks, taken)
-        self._fill(path, self.run_extents(taken), size, chunks)
+        self.fill(path, self.run_extents(taken), size, chunks, grain=self.geometry.sector)
         return Stream(size, size, runs=list(taken))
-
-    def _fill(self, path: str, extents: tuple[Extent, ...], size: int, chunks: Iterable[bytes], skip: int = 0) -> None:
-        """Write content over `extents` from byte `skip` on; the rest of the last sector becomes zero."""
-        sector = self.geometry.sector
-        at, came = skip, 0
-        for chunk in chunks:
-            came += len(chunk)
-            if came > size:
-                break
-            self._write(within(extents, at, len(chunk)), chunk)
-            at += len(chunk)
-        _check_length(path, came, size)
-        padding = bytes(-at % sector)
-        self._write(within(extents, at, len(padding)), padding)
 
     def _packed_stream(self, path: str, size: int, chunks: Iterable[bytes], taken: list[Run]) -> Stream:
         """Unit by unit: packed where that saves a cluster, a hole where all of it is zeros."""
@@ -635,7 +609,7 @@ class NtfsWriter(VolumeWriter[NtfsNode]):
                     n for start, length in self.clusters.take(count - len(free)) for n in range(start, start + length)
                 ]
             own, free = free[:count], free[count:]
-            self._write(self.run_extents([(n, 1) for n in own]), packed.ljust(count * self.cluster_size, b"\0"))
+            self.write_over(self.run_extents([(n, 1) for n in own]), packed.ljust(count * self.cluster_size, b"\0"))
             runs += [(n, 1) for n in own]
             if count < UNIT:
                 runs.append((-1, UNIT - count))
@@ -662,7 +636,7 @@ class NtfsWriter(VolumeWriter[NtfsNode]):
         else:
             more = self.clusters_for(before + size) - sum(count for _, count in stream.runs)
             stream.runs = join_runs([*stream.runs, *self.clusters.take(more)])
-            self._fill(node.path, self.run_extents(stream.runs), size, chunks, before)
+            self.fill(node.path, self.run_extents(stream.runs), size, chunks, before, self.geometry.sector)
             stream.size = stream.valid = before + size
         self._changed(node, before + size, when, EXTENDED)
 
@@ -709,7 +683,7 @@ class NtfsWriter(VolumeWriter[NtfsNode]):
         return [one for one in node.parent.children.values() if one.of is node] if node.parent is not None else []
 
     def link(self, node: NtfsNode, path: str, when: dt.datetime) -> NtfsNode:
-        parent, name = self._new_place(path)
+        parent, name = self.new_place(path)
         new = NtfsNode(name, parent, False, node.size, attributes=node.attributes, file=node.file)
         node.file.changed = when
         self._tell_journal(new, LINKED, when)
@@ -869,7 +843,7 @@ class NtfsWriter(VolumeWriter[NtfsNode]):
                 for n in range(self.geometry.clusters - 8 * at, 8 * len(bits)):
                     ones[n // 8] |= 1 << n % 8
                 bits = bytes(ones)
-            self._write(within(extents, at, len(bits)), bits)
+            self.write_over(within(extents, at, len(bits)), bits)
         self.clusters.changed.clear()
         if self._record_bits_changed:
             self._record_bits_changed = False
@@ -877,7 +851,7 @@ class NtfsWriter(VolumeWriter[NtfsNode]):
             used[: self._table.size // self.geometry.record] = True
             used[self._free_records] = False
             used[self._first_unused : self._first_given] = False
-            self._write(self.run_extents(self._record_bits.runs), np.packbits(used, bitorder="little").tobytes())
+            self.write_over(self.run_extents(self._record_bits.runs), np.packbits(used, bitorder="little").tobytes())
 
 
 def _check_length(path: str, came: int, size: int) -> None:
