@@ -104,7 +104,10 @@ def loose_tables(
 def _runs(marks: Iterable[tuple[int, NDArray[np.uint16]]]) -> Iterator[tuple[str, Extent]]:
     open_runs: dict[str, Extent] = {}
     for offset, values in marks:
+        some = int(np.bitwise_or.reduce(values)) >> FIRST_FAMILY_BIT if len(values) else 0
         for number, family in enumerate(families()):
+            if not some >> number & 1:
+                continue
             flags = (values >> np.uint16(FIRST_FAMILY_BIT + number) & np.uint16(1)).astype(bool)
             edges = np.flatnonzero(np.diff(np.concatenate(([False], flags, [False])))).reshape(-1, 2) * _SECTOR
             for lo, hi in (edges + offset).tolist():
