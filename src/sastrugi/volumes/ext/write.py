@@ -9,7 +9,8 @@ from __future__ import annotations
 import datetime as dt
 import random
 from collections import deque
-from collections.abc import Callable, Iterable, Sequence
+from collections.abc import Callable, Iterable, Iterator, Sequence
+from contextlib import contextmanager
 from dataclasses import dataclass, field
 
 from sastrugi.errors import VolumeError
@@ -255,6 +256,9 @@ class ExtWriter(VolumeWriter[ExtNode]):
         parent.children[node.name] = node
         try:
             node.slot = parent.blocks.insert(node.name.encode("utf-8", "surrogateescape"), node.file.number, kind)
+        except VolumeError:
+            del parent.children[node.name]
+            raise
         except FolderFull as full:
             del parent.children[node.name]
             raise VolumeError(f"{parent.path}: the folder's index has no room for more names") from full
@@ -394,6 +398,16 @@ class ExtWriter(VolumeWriter[ExtNode]):
         generation = self._dice.getrandbits(32)
         return FileState(number, generation, mode, when, modified, when)
 
+    @contextmanager
+    def _whole_or_not(self, state: FileState) -> Iterator[None]:
+        """What cannot be made whole, as there is no room for it, leaves nothing."""
+        try:
+            yield
+        except VolumeError:
+            self._release(state)
+            self.groups.free_inode(state.number, state.folder)
+            raise
+
     def make_folder(self, path: str, when: dt.datetime) -> ExtNode:
         node = self.root
         for part in parts_of(path):
@@ -403,8 +417,9 @@ class ExtWriter(VolumeWriter[ExtNode]):
                 self._at(when)
                 state = self._new_state(node, IS_FOLDER | _FOLDER_MODE, when, when)
                 child = ExtNode(part, node, True, 0, file=state)
-                self._begin_folder(child, node.file.number)
-                self._enter(child, when)
+                with self._whole_or_not(state):
+                    self._begin_folder(child, node.file.number)
+                    self._enter(child, when)
             elif not child.folder:
                 raise VolumeError(f"{child.path}: a file is there already")
             node = child
@@ -419,12 +434,13 @@ class ExtWriter(VolumeWriter[ExtNode]):
         state = self._new_state(parent, IS_FILE | _FILE_MODE, when, modified or when)
         if self.geometry.extents:
             state.flags |= HAS_EXTENTS
-        self._lay_out(state, self.clusters_for(size), self.extent_runs(lie) if lie is not None else None)
-        state.size = size
-        self._fill(path, state, size, chunks)
-        self._remapped(state)
         node = ExtNode(name, parent, False, size, attributes=attributes, file=state)
-        self._enter(node, when)
+        with self._whole_or_not(state):
+            self._lay_out(state, self.clusters_for(size), self.extent_runs(lie) if lie is not None else None)
+            state.size = size
+            self._fill(path, state, size, chunks)
+            self._remapped(state)
+            self._enter(node, when)
         return node
 
     def symlink(self, path: str, target: str, when: dt.datetime) -> None:
