@@ -186,6 +186,24 @@ def test_what_a_driver_would_write_back(
     image.close()
 
 
+def test_a_tree_of_extents_is_followed_after_the_deletion(tmp_path: Path) -> None:
+    """The inode's copy names blocks of the tree: they stand where they stood, as a driver forgets what it changed there."""
+    disk = new_disk(tmp_path / "v.img", "ext4", 1024, 24 << 20)
+    taken = disk.writer.extent_runs(disk.writer.reserve(260 * 1024))
+    every = [start + n for start, count in taken for n in range(count)]
+    lie, rest = [(n, 1) for n in every[::2]], [(n, 1) for n in every[1::2]]
+    disk.writer.clusters.release(rest)
+    disk.writer.groups.count(rest, 1)
+    content = random.Random(4).randbytes(130 * 1024 - 7)
+    node = disk.store("in pieces.bin", content, disk.writer.run_extents(lie))
+    assert len(node.file.tree) == 2, "more than one block of a tree"
+    disk.delete("in pieces.bin")
+    (entry,) = disk.volume().history()
+    assert b"".join(entry.map.chunks(disk.image)) == content and len(entry.map.stored) == 130
+    assert not node.file.tree and not node.file.runs
+    disk.image.close()
+
+
 # -- formats ----------------------------------------------------------------------------------------------------------
 
 
