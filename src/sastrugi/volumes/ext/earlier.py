@@ -17,7 +17,7 @@ from sastrugi.media.base import Medium
 from sastrugi.media.extents import Extent
 from sastrugi.units import plural
 from sastrugi.volumes.ext.entries import DOT, DOTS, FolderEntry, entries_of, text_of
-from sastrugi.volumes.ext.inodes import Inodes, alive
+from sastrugi.volumes.ext.inodes import Inodes, alive, times_of
 from sastrugi.volumes.ext.layout import (
     FIRST_INODE,
     GROUP_AT,
@@ -32,7 +32,7 @@ from sastrugi.volumes.ext.layout import (
     Inode,
     geometry_of,
 )
-from sastrugi.volumes.ext.read import ExtVolume, starts, times_of
+from sastrugi.volumes.ext.read import ExtVolume, starts
 from sastrugi.volumes.reader import Entry, Placement, Volume
 
 HeadTest = Callable[[str, int], bool | None]
@@ -181,7 +181,12 @@ def _by_copies(medium: Medium, sectors: Sequence[int], now: Sequence[Volume]) ->
             continue
         for start, _ in starts(medium, at):
             geometry = geometry_of(data, start)
-            if geometry is None or start < 0 or (start, geometry.uuid.hex()) in known or len(known) > _MOST_VOLUMES:
+            if (
+                geometry is None
+                or not geometry.can_be_on(medium.size)
+                or (start, geometry.uuid.hex()) in known
+                or len(known) > _MOST_VOLUMES
+            ):
                 continue
             known.add((start, geometry.uuid.hex()))
             found = FormerExt(medium, geometry, data)

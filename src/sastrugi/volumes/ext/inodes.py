@@ -18,7 +18,9 @@ from sastrugi.volumes.ext.layout import (
     OLD_INODE,
     Geometry,
     Inode,
+    of_seconds,
 )
+from sastrugi.volumes.reader import Times
 
 _AT_ONCE = 4 << 20
 _NONE = np.zeros(0, INODE)
@@ -88,13 +90,15 @@ class Inodes:
         numbers: list[NDArray[np.int64]] = []
         rows: list[NDArray[np.void]] = []
         raws: list[NDArray[np.uint8]] = []
+        left = medium.size  # tables that are said to lie over each other are not read without an end
         for group in range(len(tables.tables)):
-            if not tables.good[group]:
+            if not tables.good[group] or left <= 0:
                 continue
             start = g.at(int(tables.tables[group]))
             count = g.group_inodes if all_of_them else int(tables.used[group])
             for part in medium.data_ranges(start, start + count * g.inode):
                 first, behind = (part.offset - start) // g.inode, -(-(part.end - start) // g.inode)
+                left -= part.length
                 for n in range(first, behind, max(_AT_ONCE // g.inode, 1)):
                     some = min(behind - n, max(_AT_ONCE // g.inode, 1))
                     data = medium.read(start + n * g.inode, some * g.inode).ljust(some * g.inode, b"\0")
@@ -129,3 +133,11 @@ def alive(rows: NDArray[np.void]) -> NDArray[np.bool_]:
     is_one = (kind == IS_FILE) | (kind == IS_FOLDER) | (kind == IS_LINK)
     out: NDArray[np.bool_] = is_one & (rows["links"] > 0) & (rows["deleted"] == 0)
     return out
+
+
+def times_of(row: Inode) -> Times:
+    """The times that an inode keeps."""
+    created = of_seconds(row.created, row.created_extra)
+    modified = of_seconds(row.modified, row.modified_extra)
+    accessed = of_seconds(row.accessed, row.accessed_extra)
+    return Times(created, modified, accessed.date() if accessed else None)

@@ -201,6 +201,10 @@ class Geometry:
     def groups(self) -> int:
         return -(-(self.blocks - self.first) // self.group_blocks)
 
+    def can_be_on(self, size: int) -> bool:
+        """Whether a medium of `size` bytes can hold the volume's start, with the descriptors of all groups."""
+        return self.offset >= 0 and self.groups * self.descriptor <= size - self.offset
+
     @property
     def inodes(self) -> int:
         return self.groups * self.group_inodes
@@ -298,7 +302,8 @@ def geometry_of(data: bytes, offset: int) -> Geometry | None:
     return found
 
 
-_MOST_GROUPS = 1 << 22
+_MOST_GROUPS = 1 << 19
+"""64 TiB in blocks of 4 KiB."""
 
 
 def raw_crc32c(seed: int, data: bytes | memoryview) -> int:

@@ -20,12 +20,12 @@ from sastrugi.media.base import Medium
 from sastrugi.media.extents import Extent
 from sastrugi.media.filemap import FileMap
 from sastrugi.volumes.ext.entries import DOT, DOTS, entries_of, entries_of_many, text_of
-from sastrugi.volumes.ext.inodes import alive, widened
+from sastrugi.volumes.ext.inodes import alive, times_of, widened
 from sastrugi.volumes.ext.journal_layout import MAGIC_BYTES
 from sastrugi.volumes.ext.journal_read import Copies, read_copies
 from sastrugi.volumes.ext.layout import FIRST_INODE, IS_FILE, IS_FOLDER, KIND_MASK, Inode
-from sastrugi.volumes.ext.mapping import map_of, placed
-from sastrugi.volumes.reader import Entry, Placement, Times
+from sastrugi.volumes.ext.mapping import ReadBlock, map_of, placed
+from sastrugi.volumes.reader import Entry, Placement
 
 if TYPE_CHECKING:
     from sastrugi.volumes.ext.read import ExtVolume
@@ -177,10 +177,12 @@ class Past:
     def _own_folders(self) -> None:
         """Which folder has or had which blocks."""
         owners = self._found.owners
+        left = 4 * self._geometry.blocks
         for number, lives in self._found.folders.items():
             for life in lives:
                 for _, start, count, _ in placed(life.row, self._geometry, self._reader(life)).runs:
-                    for n in range(min(count, _MOST_BLOCKS)):
+                    left -= count
+                    for n in range(min(count, _MOST_BLOCKS) if left > 0 else 0):
                         owners[start + n].append((life.first, life.end, number))
         for number in self._volume.paths:
             row = self._volume.inodes.of(number)
@@ -214,9 +216,8 @@ class Past:
         block = copies.block[index]
         for row in np.flatnonzero(whole).tolist():
             if blocks[row, 6] == 1 and blocks[row, 8] == DOT[0]:  # the first block of a folder names it
-                at = int(copies.transaction[index[row]])
                 number = int.from_bytes(blocks[row, :4].tobytes(), "little")
-                self._found.owners[int(block[row])].insert(0, (at, at + 1, number))
+                self._named_itself(int(block[row]), int(copies.transaction[index[row]]), number)
         if not len(found.row):
             return
         # Versions of a block follow each other: where one of them has a name not, another begins.
@@ -238,6 +239,14 @@ class Past:
                 PastName(int(block[row]), name, seen, last_seen, gone, where, 8 + length)
             )
 
+    def _named_itself(self, block: int, at: int, number: int) -> None:
+        """A version of a folder's first block tells the folder; versions come in order."""
+        had = self._found.owners[block]
+        if had and had[0][2] == number and had[0][0] <= at:
+            had[0] = (had[0][0], max(had[0][1], at + 1), number)
+        else:
+            had.insert(0, (at, at + 1, number))
+
     def _gone(self, block: int, last: int) -> int:
         """The transaction of the version of a block that follows a version."""
         later = self._copies.transaction[self._copies.of(block)]
@@ -258,7 +267,7 @@ class Past:
 
     # -- joined -----------------------------------------------------------------------------
 
-    def _reader(self, life: Life):  # type: ignore[no-untyped-def]
+    def _reader(self, life: Life) -> ReadBlock:
         """Blocks as they were before a life's end: by their newest copies of before, else as they stand."""
 
         def read(block: int) -> bytes:
@@ -321,14 +330,12 @@ class Past:
         return found, wrong
 
     def _entries_of(self, life: Life) -> Iterator[Entry]:
-        from sastrugi.volumes.ext.read import times_of
-
         place, wrong = self._map(life)
         if not place.size:
             return
         if not life.good:
             wrong = [*wrong, "the checksum of the journal's copy of its inode is wrong"]
-        times: Times = times_of(life.row)
+        times = times_of(life.row)
         inode = Extent(life.at, self._geometry.inode)
         inside = bool(place.stored) and inode.offset <= place.stored[0].offset < inode.end
         source = f"transaction {life.last} of the journal" if life.last != NOW else "its inode"

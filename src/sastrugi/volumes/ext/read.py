@@ -14,13 +14,14 @@ from sastrugi.media.extents import Extent, RangeSet
 from sastrugi.media.filemap import FileMap
 from sastrugi.media.overlay import OverlayMedium
 from sastrugi.volumes.ext.entries import DOT, DOTS, FolderEntry, entries_of, text_of
-from sastrugi.volumes.ext.inodes import Inodes, Tables, alive
+from sastrugi.volumes.ext.inodes import Inodes, Tables, alive, times_of
 from sastrugi.volumes.ext.journal_read import pending_blocks
 from sastrugi.volumes.ext.layout import (
     BLOCKS_UNUSED,
     CHECKSUMS,
     EXTENT_MAGIC,
     FIRST_INODE,
+    GROUP_AT,
     HAS_EXTENTS,
     HAS_INLINE_DATA,
     HAS_JOURNAL,
@@ -42,13 +43,12 @@ from sastrugi.volumes.ext.layout import (
     Inode,
     geometry_of,
     inode_sum,
-    of_seconds,
     superblock_sum,
     told_inode_sum,
 )
 from sastrugi.volumes.ext.mapping import listed_behind, map_of
 from sastrugi.volumes.ext.past import Past
-from sastrugi.volumes.reader import Conflict, Entry, Placement, Times, Volume
+from sastrugi.volumes.reader import Conflict, Entry, Placement, Volume
 from sastrugi.volumes.space import OwnedSpace
 
 _MOST_DEPTH = 256
@@ -90,6 +90,8 @@ def open_ext(medium: Medium, where: Extent) -> ExtVolume | None:
     data = medium.read(where.offset + SUPERBLOCK_AT, SUPERBLOCK_SIZE)
     geometry = geometry_of(data, where.offset)
     if geometry is not None:
+        if not geometry.can_be_on(medium.size):
+            return None
         volume = ExtVolume(medium, geometry, data, False)
         if not volume.fits():
             return None
@@ -103,7 +105,10 @@ def open_ext(medium: Medium, where: Extent) -> ExtVolume | None:
                 break
             data = medium.read(where.offset + place, SUPERBLOCK_SIZE)
             geometry = geometry_of(data, where.offset)
-            if geometry is not None and geometry.block == block and int.from_bytes(data[90:92], "little") == group:
+            of_group = int.from_bytes(data[GROUP_AT : GROUP_AT + 2], "little")
+            if geometry is None or not geometry.can_be_on(medium.size):
+                continue
+            if geometry.block == block and of_group == group:
                 return ExtVolume(medium, geometry, data, True)
     return None
 
@@ -230,12 +235,16 @@ class ExtVolume(Volume):
         folders = self.inodes.folders
         waiting: list[tuple[Path, int]] = [((), ROOT)]
         seen = {ROOT}
-        while waiting:
+        left = 2 * self._medium.size
+        while waiting and left > 0:
             path, number = waiting.pop()
             row = self.inodes.of(number) if number in folders else None
             if row is None or len(path) > _MOST_DEPTH:
                 continue
             for data, place in self._folder_parts(number, row):
+                left -= len(data)
+                if left < 0:  # folders that have each other's blocks
+                    break
                 for entry in entries_of(data, self.geometry.inodes)[0]:
                     if entry.name in (DOT, DOTS):
                         continue
@@ -500,11 +509,3 @@ def _title(geometry: Geometry) -> str:
     if geometry.extents or geometry.read_only & ~0x7 or geometry.incompatible & ~0x17:
         return "ext4"
     return "ext3" if geometry.compatible & HAS_JOURNAL else "ext2"
-
-
-def times_of(row: Inode) -> Times:
-    """The times that an inode keeps."""
-    created = of_seconds(row.created, row.created_extra)
-    modified = of_seconds(row.modified, row.modified_extra)
-    accessed = of_seconds(row.accessed, row.accessed_extra)
-    return Times(created, modified, accessed.date() if accessed else None)
