@@ -36,7 +36,7 @@ from tests.test_ext import NOON, SEED, UUID, Disk, new_disk
 
 
 @pytest.mark.drivers
-@settings(max_examples=25)
+@settings(max_examples=15)
 @given(
     variant=st.sampled_from(EXT), size=st.integers(64 << 10, 90 << 20), power=st.sampled_from([10, 11, 12]),
     habits=st.sampled_from(["linux", "old-linux"]),
@@ -97,7 +97,7 @@ def test_inodes_are_given_out_once(
 # -- histories --------------------------------------------------------------------------------------------------------
 
 
-@settings(max_examples=25)
+@settings(max_examples=12)
 @given(
     seed=st.integers(0, 1 << 32),
     variant=st.sampled_from(["ext3", "ext4"]),
