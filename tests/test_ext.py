@@ -258,6 +258,14 @@ def test_a_journal_tells_its_last_transactions(
     image.close()
 
 
+def test_a_journal_of_one_block_tells_nothing(tmp_path: Path) -> None:
+    """Also if that begins as a descriptor."""
+    image = RawImage(tmp_path / "j.img", 1024)
+    image.write(0, MAGIC_BYTES + (1).to_bytes(4, "big") + (1).to_bytes(4, "big") + bytes(28) + b"\0\0\0\x0a" * 20)
+    assert not len(read_copies(image, FileMap.of((Extent(0, 1024),)), 1024, 5000))
+    image.close()
+
+
 def test_a_copy_that_was_changed_is_told_wrong(tmp_path: Path) -> None:
     image = RawImage(tmp_path / "j.img", 40 * 1024)
     writer = JournalWriter(40, 1024, UUID, SUMS_3, lambda at, data: image.write(at * 1024, data))

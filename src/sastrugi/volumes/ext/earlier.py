@@ -16,7 +16,7 @@ from numpy.typing import NDArray
 from sastrugi.media.base import Medium
 from sastrugi.media.extents import Extent
 from sastrugi.units import plural
-from sastrugi.volumes.ext.entries import DOT, DOTS, FolderEntry, entries_of, text_of
+from sastrugi.volumes.ext.entries import DOT, DOTS, LOST_FOLDER, FolderEntry, entries_of, text_of
 from sastrugi.volumes.ext.inodes import Inodes, alive, times_of
 from sastrugi.volumes.ext.layout import (
     FIRST_INODE,
@@ -36,7 +36,6 @@ from sastrugi.volumes.ext.read import ExtVolume, starts
 from sastrugi.volumes.reader import Entry, Placement, Volume
 
 HeadTest = Callable[[str, int], bool | None]
-_LOST_FOLDER = "folder-of-inode-{}"
 _MOST_DEPTH = 256
 _DOT_HEAD = np.frombuffer(b"\x0c\0\x01", "u1")
 _MOST_BLOCKS, _MOST_VOLUMES = 1 << 18, 64
@@ -137,7 +136,7 @@ class EarlierExt(ExtVolume):
             seen.add(number)
             names = self._names.get(number, ())
             if not names:
-                parts.append(_LOST_FOLDER.format(number))
+                parts.append(LOST_FOLDER.format(number))
                 sure = 0.5
                 break
             parts.append(text_of(names[0][1].name))

@@ -12,6 +12,8 @@ from numpy.typing import NDArray
 _HEAD = struct.Struct("<IHBB")
 _LEAST, _MOST_KIND = 12, 7
 DOT, DOTS = b".", b".."
+LOST_FOLDER = "folder-of-inode-{}"
+"""What a folder is called whose own name nothing tells."""
 
 
 @dataclass(frozen=True, slots=True)

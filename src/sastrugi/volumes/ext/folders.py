@@ -106,11 +106,6 @@ class FolderBlocks:
         assert at is not None
         return logical, at
 
-    def set_inode(self, logical: int, at: int, number: int) -> None:
-        data = self._read(logical)
-        data[at : at + 4] = number.to_bytes(4, "little")
-        self._close(data)
-
     def remove(self, logical: int, at: int, wipe: bool) -> None:
         """Take an entry out: the one before it reaches over it. `wipe`: its bytes are zeroed."""
         data = self._read(logical)

@@ -23,6 +23,7 @@ from sastrugi.volumes.ext.journal_layout import (
     SUMS_2,
     SUMS_3,
     SUPERBLOCK_1,
+    SUPERBLOCK_2,
     UUID_SIZE,
     WIDE_NUMBERS,
     copy_sum,
@@ -58,6 +59,8 @@ def read_copies(medium: Medium, journal: FileMap, block: int, blocks: int) -> Co
     """All copies that still stand in a journal, of a volume of `blocks` blocks of `block` bytes; also of transactions
     that were written back long ago, and where its superblock is gone."""
     count = min(journal.size, _LARGEST) // block
+    if count < 2:  # a superblock, and nothing behind it
+        count = 0
     heads = _heads(medium, journal, block, count)
     features, seed = _superblock(medium, journal)
     parts: list[NDArray[np.int64]] = []
@@ -67,7 +70,7 @@ def read_copies(medium: Medium, journal: FileMap, block: int, blocks: int) -> Co
         places: list[int] = []
         at = n
         for _ in range(len(found)):
-            at = at + 1 if at + 1 < count else 1
+            at = _next(at, count)
             head = heads[at]
             if head["magic"] == JOURNAL_MAGIC and 0 < head["type"] <= _TYPES:
                 break  # what stood here was written over
@@ -149,7 +152,7 @@ def _superblock(medium: Medium, journal: FileMap) -> tuple[int | None, int]:
     """The features that the journal tells, and what its checksums begin with; None if its superblock is gone."""
     data = journal.read(medium, 0, JOURNAL_SUPERBLOCK.itemsize).ljust(JOURNAL_SUPERBLOCK.itemsize, b"\0")
     row = np.frombuffer(data, JOURNAL_SUPERBLOCK)[0]
-    if data[:4] != MAGIC_BYTES or row["type"] not in (SUPERBLOCK_1, SUPERBLOCK_1 + 1):
+    if data[:4] != MAGIC_BYTES or row["type"] not in (SUPERBLOCK_1, SUPERBLOCK_2):
         return None, 0
     return int(row["incompatible"]) if row["type"] != SUPERBLOCK_1 else 0, raw_crc32c(MIRRORED_SEED, bytes(row["uuid"]))
 

@@ -19,10 +19,10 @@ from numpy.typing import NDArray
 from sastrugi.media.extents import Extent
 
 SUPERBLOCK_AT, SUPERBLOCK_SIZE, MAGIC, MAGIC_AT, GROUP_AT = 1024, 1024, 0xEF53, 56, 90
-ROOT, RESIZE, JOURNAL, FIRST_INODE = 2, 7, 8, 11
+ROOT, JOURNAL, FIRST_INODE = 2, 8, 11
 DESCRIPTOR_SIZE, WIDE_DESCRIPTOR_SIZE = 32, 64
 
-HAS_JOURNAL, EXT_ATTR, DIR_INDEX, SPARSE_SUPER2 = 0x4, 0x8, 0x20, 0x200
+HAS_JOURNAL, EXT_ATTR, DIR_INDEX = 0x4, 0x8, 0x20
 """Features that all may ignore."""
 FILETYPE, NEEDS_RECOVERY, META_BG, EXTENTS, WIDE, FLEX_BG = 0x2, 0x4, 0x10, 0x40, 0x80, 0x200
 CHECKSUM_SEED, LARGE_FOLDER, INLINE_DATA, ENCRYPTED, CASEFOLD = 0x2000, 0x4000, 0x8000, 0x10000, 0x20000
@@ -39,15 +39,15 @@ INODES_UNUSED, BLOCKS_UNUSED, TABLE_ZEROED = 1, 2, 4
 """Of a group: its bitmap of inodes, of blocks was never written; its table is zeros where it is unused."""
 
 KIND_MASK, IS_FILE, IS_FOLDER, IS_LINK = 0xF000, 0x8000, 0x4000, 0xA000
-INDEXED, HUGE, HAS_EXTENTS, HAS_INLINE_DATA = 0x1000, 0x40000, 0x80000, 0x10000000
+INDEXED, HAS_EXTENTS, HAS_INLINE_DATA = 0x1000, 0x80000, 0x10000000
 """Flags of an inode."""
 ENTRY_KINDS = {IS_FILE: 1, IS_FOLDER: 2, IS_LINK: 7}
 TAIL_KIND, TAIL_SIZE = 0xDE, 12
 """The last entry of a folder's block where it has a checksum."""
 EXTENT_MAGIC, EXTENT_SIZE, INSIDE = 0xF30A, 12, 60
-MOST_EXTENT, MOST_UNWRITTEN = 1 << 15, (1 << 15) - 1
-DIRECT, TREES = 12, 3
-"""Blocks that an inode lists itself, and how many trees of lists follow."""
+MOST_EXTENT = 1 << 15
+DIRECT = 12
+"""Blocks that an inode lists itself; three trees of lists follow."""
 EXTRA = 32
 """Bytes that an inode has besides the first 128 for times and checksum."""
 MOST_NAME = 255

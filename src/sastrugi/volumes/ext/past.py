@@ -19,7 +19,7 @@ from numpy.typing import NDArray
 from sastrugi.media.base import Medium
 from sastrugi.media.extents import Extent
 from sastrugi.media.filemap import FileMap
-from sastrugi.volumes.ext.entries import DOT, DOTS, entries_of, entries_of_many, text_of
+from sastrugi.volumes.ext.entries import DOT, DOTS, LOST_FOLDER, entries_of, entries_of_many, text_of
 from sastrugi.volumes.ext.inodes import alive, times_of, widened
 from sastrugi.volumes.ext.journal_layout import MAGIC_BYTES
 from sastrugi.volumes.ext.journal_read import Copies, read_copies
@@ -35,7 +35,6 @@ _AT_ONCE = 16 << 20
 _MOST_DEPTH = 256
 _MOST_BLOCKS = 1 << 16
 """Blocks of one run of a folder."""
-_LOST_FOLDER = "folder-of-inode-{}"
 _GAP = -1
 _FACTOR = np.uint64(0xD6E8FEB86659FD93)
 
@@ -292,8 +291,8 @@ class Past:
             return now, 1.0
         names = self._last_names(number, past[-1] if past else None)
         if not names or depth > _MOST_DEPTH:
-            return (_LOST_FOLDER.format(number),), 0.4
-        self._paths[number, at] = ((_LOST_FOLDER.format(number),), 0.4)  # against loops
+            return (LOST_FOLDER.format(number),), 0.4
+        self._paths[number, at] = ((LOST_FOLDER.format(number),), 0.4)  # against loops
         owner = self._owner(names[0], at)
         above, sure = self._path(owner, at, depth + 1)
         self._paths[number, at] = ((*above, text_of(names[0].name)), sure)

@@ -13,7 +13,7 @@ from sastrugi.media.base import Medium
 from sastrugi.media.extents import Extent, RangeSet
 from sastrugi.media.filemap import FileMap
 from sastrugi.media.overlay import OverlayMedium
-from sastrugi.volumes.ext.entries import DOT, DOTS, FolderEntry, entries_of, text_of
+from sastrugi.volumes.ext.entries import DOT, DOTS, LOST_FOLDER, FolderEntry, entries_of, text_of
 from sastrugi.volumes.ext.inodes import Inodes, Tables, alive, times_of
 from sastrugi.volumes.ext.journal_read import pending_blocks
 from sastrugi.volumes.ext.layout import (
@@ -52,7 +52,6 @@ from sastrugi.volumes.reader import Conflict, Entry, Placement, Volume
 from sastrugi.volumes.space import OwnedSpace
 
 _MOST_DEPTH = 256
-_LOST_FOLDER = "folder-of-inode-{}"
 _DOT = b"\x0c\0\x01\x02.\0\0\0"
 """What stands behind the inode in a folder's entry for itself."""
 _MOST_BLOCKS = 1 << 20
@@ -307,7 +306,7 @@ class ExtVolume(Volume):
         while number not in self.paths and number not in seen:
             seen.add(number)
             if number not in names:
-                return (_LOST_FOLDER.format(number), *reversed(below)), 0.5
+                return (LOST_FOLDER.format(number), *reversed(below)), 0.5
             below.append(text_of(names[number][0].entry.name))
             number = names[number][0].folder
         return (*self.paths.get(number, ()), *reversed(below)), 1.0

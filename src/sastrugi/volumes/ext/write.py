@@ -603,7 +603,6 @@ class ExtWriter(VolumeWriter[ExtNode]):
             whole = (inode, *tree)
             return [
                 Trace("place", "whole", whole),
-                Trace("place", "start", whole),
                 Trace("name", "full", (*_told_by(entry), inode)),
             ]
         if gone != "old-linux":
