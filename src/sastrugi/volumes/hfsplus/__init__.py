@@ -1,0 +1,48 @@
+"""HFS Plus and HFSX, after Apple's Technical Note TN1150.
+
+`layout` and `names` declare the structures; `plan`, `btree`, `records`, `journal_write` and `write` lay volumes down;
+`tree_read`, `catalog_read`, `mapping` and `read` read them, `journal_read`, `pool`, `past` and `earlier` what they were
+before.
+"""
+
+from __future__ import annotations
+
+import datetime as dt
+from functools import partial
+from typing import Any
+
+from sastrugi.media.extents import Extent
+from sastrugi.media.raw import RawImage
+from sastrugi.volumes.hfsplus.earlier import earlier_volumes, header_sectors, node_sectors
+from sastrugi.volumes.hfsplus.peek import peek
+from sastrugi.volumes.hfsplus.plan import default_block, plan
+from sastrugi.volumes.hfsplus.read import open_hfs, starts
+from sastrugi.volumes.hfsplus.write import HfsWriter
+from sastrugi.volumes.registry import BootMark, FileSystem, Variant
+from sastrugi.volumes.writer import Habits, VolumeWriter
+
+_TIME_GRAIN = 1.0
+
+
+def _format(
+    variant: str, image: RawImage, where: Extent, block: int, label: str, serial: int, when: dt.datetime, habits: Habits
+) -> VolumeWriter[Any]:
+    planned = plan(_TITLES[variant], where.offset, where.length, block, image.sector, habits == "macos")
+    return HfsWriter(image, planned, variant, label, serial, when, habits)
+
+
+_TITLES = {"hfs+": "HFS+", "hfsx": "HFSX"}
+
+FILE_SYSTEM = FileSystem(
+    family="hfsplus",
+    title="HFS+",
+    variants=tuple(
+        Variant(name, title, 0xAF, _TIME_GRAIN, default_block, partial(_format, name))
+        for name, title in _TITLES.items()
+    ),
+    open=open_hfs,
+    boot=BootMark(header_sectors, starts),
+    peek=peek,
+    metadata_sectors=node_sectors,
+    earlier=earlier_volumes,
+)

@@ -1,0 +1,144 @@
+"""What a volume's own trees and its journal still tell of files that are no more.
+
+Records that are taken out of a node leave what stood last behind its new end; nodes that are given back stay as they
+were; and the journal holds nodes as they were before. Which copies are older is told by where they stand in it.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Iterator
+from typing import TYPE_CHECKING
+
+import numpy as np
+from numpy.typing import NDArray
+
+from sastrugi.media.base import Medium
+from sastrugi.media.extents import Extent
+from sastrugi.volumes.hfsplus.catalog_read import CatalogRecord, shaped_overflow, shaped_records
+from sastrugi.volumes.hfsplus.layout import FILE_RECORD, FOLDER_RECORD, HEADER, INDEX, LEAF, MAP, ROOT
+from sastrugi.volumes.hfsplus.pool import Pool, Told
+from sastrugi.volumes.hfsplus.tree_read import Nodes, TreeFile, spans_of
+from sastrugi.volumes.reader import Entry
+
+if TYPE_CHECKING:
+    from sastrugi.volumes.hfsplus.read import HfsVolume
+
+_AT_ONCE, _OVERLAP = 4 << 20, 2048
+_IN_TREE, _IN_JOURNAL = "a record behind the end of a node, or in one that is free", "the journal"
+
+
+class Past:
+    """`pool` is what was found of this volume; `before` what is of an earlier one, whose nodes the new one's own tree
+    lies over and has not used yet."""
+
+    def __init__(self, volume: HfsVolume, medium: Medium) -> None:
+        self._volume, self._medium = volume, medium
+        self.pool = Pool(volume.geometry, volume.paths)
+        self.before = Pool(volume.geometry)
+        self._read_tree()
+        self._read_overflow()
+        self._read_journal()
+
+    # -- where to look ----------------------------------------------------------------------
+
+    def _read_tree(self) -> None:
+        tree = self._volume.catalog
+        used = tree.leaves[0]
+        for some in tree.every():
+            data = unused_bytes(some, used[some.numbers], self._volume.catalog_whole)
+            by_node: dict[int, list[Told]] = {}
+            for record in shaped_records(data.reshape(-1)):
+                number = int(some.numbers[record.at // tree.node])
+                at = number * tree.node + record.at % tree.node
+                by_node.setdefault(number, []).append(Told(record, tree.places(at, record.length), 0, ""))
+            for number, told in by_node.items():
+                foreign = not used[number] and any(self._is_foreign(one.record) for one in told)
+                for one in told:
+                    (self.before if foreign else self.pool).add(one)
+
+    def _is_foreign(self, record: CatalogRecord) -> bool:
+        """Whether a record cannot be of this volume: its number is not given out, or to a file made at another time, or
+        it was last changed before the volume was made."""
+        volume = self._volume
+        if record.number >= volume.next_number:
+            return True
+        if record.kind not in (FILE_RECORD, FOLDER_RECORD):
+            return False
+        live = volume.created.get(record.number)
+        if record.number == ROOT or live is None:
+            return 0 < record.changed < volume.made
+        return live != record.created
+
+    def _read_overflow(self) -> None:
+        tree = self._volume.extents_tree
+        used = tree.leaves[0]
+        for some in tree.every():
+            data = unused_bytes(some, used[some.numbers], tree.leaves[1])
+            for one in shaped_overflow(data.reshape(-1)):
+                self.pool.add_further(one)
+                self.before.add_further(one)
+
+    def _read_journal(self) -> None:
+        journal = self._volume.journal
+        if journal is None:
+            return
+        start, end = journal.where.offset + journal.head, min(journal.where.end, self._medium.size)
+        room = journal.where.length - journal.head
+        for held in self._medium.data_ranges(start, end):
+            for at in range(held.offset, held.end, _AT_ONCE):
+                data = np.frombuffer(self._medium.read(at, min(_AT_ONCE + _OVERLAP, held.end - at)), "u1")
+                for record in shaped_records(data):
+                    place = at + record.at
+                    order = 1 + (place - journal.where.offset - journal.behind) % room
+                    if record.number < self._volume.next_number:
+                        self.pool.add(Told(record, (Extent(place, record.length),), order, _IN_JOURNAL))
+                for one in shaped_overflow(data):
+                    self.pool.add_further(one)
+
+    # -- what was found ---------------------------------------------------------------------
+
+    def entries(self, from_journal: bool) -> Iterator[Entry]:
+        """The files that are gone of which most is told by the journal, or by the trees."""
+        pool, volume = self.pool, self._volume
+        for number in sorted(pool.files):
+            if number in volume.created:
+                told = self._earlier_version(number)
+            else:
+                told = pool.best(number)
+            if told is None or bool(told.order) != from_journal:
+                continue
+            if told.record.parent == ROOT and volume.is_own(told.record.name or ""):
+                continue
+            yield from pool.entries(number, told)
+
+    def _earlier_version(self, number: int) -> Told | None:
+        """Of a file that stands: the newest record that tells another place than it has now, if any does."""
+        now = self._volume.starts.get(number)
+        pool = self.pool
+        others = [
+            told
+            for told in pool.files[number].values()
+            if told.record.data.runs
+            and told.record.data.runs[0][0] != now
+            and told.record.created == self._volume.created[number]
+        ]
+        whole = [told for told in others if not pool.map_of(told.record.data, number, 0)[1]]
+        return max(whole, key=lambda told: told.age, default=None)
+
+
+def unused_bytes(some: Nodes, used: NDArray[np.bool_], whole: bool) -> NDArray[np.uint8]:
+    """The bytes of nodes with zeros in place of what is in use: records, descriptors and offsets; nodes that are no
+    leaves of the tree are so only while the tree is whole."""
+    data = some.data.copy()
+    kinds = data[:, 8].view(np.int8)
+    size = data.shape[1]
+    spans = spans_of(data)
+    column = np.arange(size)
+    begins = spans.behind - np.arange(len(data)) * size
+    counts = data[:, 10].astype(np.int64) << 8 | data[:, 11]
+    ends = np.maximum(size - 2 * (counts + 1), 0)
+    live = used & (kinds == LEAF)
+    data[live[:, None] & ((column < begins[:, None]) | (column >= ends[:, None]))] = 0
+    if whole:
+        data[(kinds == HEADER) | (kinds == MAP) | (kinds == INDEX)] = 0
+    return data
