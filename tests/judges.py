@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import datetime as dt
 import json
 import lzma
 import os
@@ -15,13 +16,19 @@ from pathlib import Path
 import pytest
 
 from sastrugi.media import Extent
+from sastrugi.media.raw import RawImage, RawMedium
+from sastrugi.specimen.formats import format_volume
+from sastrugi.volumes.writer import Habits
+from tests.hfs_checker import Checker
 
 _MODULES = ("nls/nls_cp437", "nls/nls_iso8859-1", "nls/nls_utf8", "fat/fat", "fat/vfat", "fuse/fuse")
+_MODULES_OF = {"hfs+": ("../drivers/cdrom/cdrom", "nls/nls_utf8", "hfsplus/hfsplus")}
 _TOOLS = (
     "fsck.fat", "mkfs.vfat", "mtype", "linux.uml", "insmod", "fsck.exfat", "mkfs.exfat", "mount.exfat-fuse", "sfdisk",
-    "qemu-img", "mkntfs", "mount.ntfs-3g", "ntfsfix", "ntfscat", "mke2fs", "e2fsck", "debugfs",
+    "qemu-img", "mkntfs", "mount.ntfs-3g", "ntfsfix", "ntfscat", "mke2fs", "e2fsck", "debugfs", "7zz",
 )  # fmt: skip
 EXT = ("ext2", "ext3", "ext4")
+HFS = ("hfs+", "hfsx")
 _PATH = "/usr/local/sbin:/usr/local/bin:/usr/sbin:/usr/bin:/sbin:/bin"
 
 
@@ -53,6 +60,9 @@ def volume_copy(image: Path, offset: int, to: Path) -> Path:
 
 def assert_clean(volume: Path, file_system: str = "fat32") -> None:
     """The checker of the file system finds nothing to mend."""
+    if file_system in HFS:
+        assert Checker(volume).check() == []
+        return
     tools = {"exfat": ("fsck.exfat", "-n"), "ntfs": ("ntfsfix", "-n")}
     tools |= dict.fromkeys(EXT, ("e2fsck", "-fn"))
     done = _run(*tools.get(file_system, ("fsck.fat", "-n")), str(volume), check=False)
@@ -102,12 +112,25 @@ def make_volume(path: Path, size: int, file_system: str, cluster: int) -> Path:
         _run("mkfs.exfat", "-c", str(cluster), str(path))
     elif file_system == "ntfs":
         _run("mkntfs", "-F", "-Q", "-c", str(cluster), str(path))
+    elif file_system in HFS:
+        format_hfs(path, file_system, cluster)
     elif file_system in EXT:
         _run("mke2fs", "-q", "-F", "-t", file_system, "-b", str(cluster), "-E", "nodiscard", str(path))
     else:
         bits, sectors = file_system.removeprefix("fat"), str(cluster // 512)
         _run("mkfs.vfat", "-F", bits, "-i", "20310203", "-s", sectors, str(path))
     return path
+
+
+def format_hfs(path: Path, file_system: str, cluster: int, habits: Habits = "linux") -> None:
+    """A quick format of an image, by our own writer: no tool of the system formats it here, and the driver that fills it
+    judges the format."""
+    image = object.__new__(RawImage)  # which else makes new images only
+    RawMedium.__init__(image, path)
+    image.observers = []
+    with image:
+        when = dt.datetime(2031, 2, 3) if not image.read(1024, 2).strip(b"\0") else dt.datetime(2031, 4, 1)
+        format_volume(image, Extent(0, image.size), file_system, cluster, "CARD", 7, when, habits)
 
 
 def format_over(image: Path, cluster: int) -> None:
@@ -170,12 +193,14 @@ def linux(
     boots, mounts, runs, unmounts and stops; the host's files are there under their own paths.
     """
     modules = next(Path("/usr/lib/uml/modules").iterdir()) / "kernel" / "fs"
-    loads = "\n".join(f"insmod {modules}/{name}.ko" for name in _MODULES)
+    wanted = _MODULES_OF["hfs+"] if file_system in HFS else _MODULES
+    loads = "\n".join(f"insmod {modules}/{name}.ko" for name in wanted)
     device = f"/dev/ubda{partition or ''}"
     mount = {
         "exfat": f"mount.exfat-fuse {device} /mnt/v",
         "ntfs": f"mount.ntfs-3g -o streams_interface=windows {device} /mnt/v",
         **dict.fromkeys(EXT, f"mount -t ext4 {device} /mnt/v"),
+        **dict.fromkeys(HFS, f"mount -t hfsplus -o nls=utf8 {device} /mnt/v"),
     }.get(file_system, f"mount -t vfat -o utf8=1,tz=UTC {device} /mnt/v")
     log, inner, outer = work / "linux.log", work / "inner.sh", work / "outer.sh"
     inner.write_text(f"set -e\n{script}\n", encoding="utf-8")

@@ -16,6 +16,8 @@ FILE_SYSTEMS = {
     "ext2": ("8 MiB", "1 KiB"),
     "ext3": ("8 MiB", "1 KiB"),
     "ext4": ("9 MiB", "1 KiB"),
+    "hfs+": ("9 MiB", "1 KiB"),
+    "hfsx": ("10 MiB", "512 B"),
 }
 if "drift" in variant_names():  # the file system of tests/driftfs, where it is asked for
     FILE_SYSTEMS["drift"] = ("8 MiB", "1 KiB")
@@ -103,6 +105,8 @@ def format_step(file_system: str, cluster: str, dice: random.Random) -> dict[str
     }
     if file_system == "ntfs":  # habits say where its records begin, and whether it keeps a log
         step["acts_as"] = dice.choice(["linux", "windows"])
+    if file_system.startswith("hfs"):  # … or whether it keeps a journal
+        step["acts_as"] = dice.choice(["linux", "macos"])
     if file_system.startswith("ext"):  # … or which features there are
         step["acts_as"] = dice.choice(["linux", "old-linux"])
     return step

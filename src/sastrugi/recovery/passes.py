@@ -16,6 +16,7 @@ from sastrugi.recovery.findings import FoundVolume
 from sastrugi.recovery.journals import history_findings
 from sastrugi.recovery.layout import Place
 from sastrugi.recovery.reassembly_pass import Assembly
+from sastrugi.recovery.order_of_writing import join_by_order
 from sastrugi.recovery.relics import loose_outside, previous_volumes_of, relic_findings
 from sastrugi.recovery.tables import table_findings
 from sastrugi.units import format_size
@@ -188,6 +189,18 @@ class Content:
             scan.progress.check()
             scan.commit_now_and_then()
         scan.progress.finish()
+        self._join_names(scan)
+
+    def _join_names(self, scan: ScanContext) -> None:
+        """Names without a place go to content without a name: all of it or nothing is kept."""
+        scan.file.commit()
+        try:
+            for place in scan.places:
+                if place.volume is not None and scan.limits.volume in (0, place.number):
+                    join_by_order(scan.medium, scan.file, place.number, place.volume, scan.progress)
+        except (KeyboardInterrupt, Interrupted):
+            scan.file.rollback()
+            raise
 
     def _has_strays(self, scan: ScanContext, grids: Sequence[Grid]) -> bool:
         """Whether a file was found, before a scan was broken off, that begins on no cluster."""

@@ -231,46 +231,13 @@ class ScanFile:
 
     def add(self, finding: Finding) -> Finding:
         """Store a finding; it gets its number."""
-        times = finding.times
-        cursor = self._run(
-            "INSERT INTO findings VALUES (NULL,?,?,?,?,?,?,?,?,?,?,?,?,?,?,?,?,?)",
-            (
-                finding.state,
-                finding.volume,
-                finding.folder,
-                finding.name,
-                finding.kind,
-                finding.group,
-                number_of(finding.size),
-                text_of(times.created),
-                text_of(times.modified),
-                text_of(times.accessed),
-                ",".join(finding.passes),
-                round(finding.confidence, 4),
-                round(finding.name_sure, 4),
-                json.dumps(finding.reasons, ensure_ascii=False),
-                finding.map.start,
-                packed_map(finding),
-                finding.sound,
-            ),
-        )
+        cursor = self._run("INSERT INTO findings VALUES (NULL,?,?,?,?,?,?,?,?,?,?,?,?,?,?,?,?,?)", _row_of(finding))
         finding.number = cursor.lastrowid or 0
         return finding
 
     def replace(self, finding: Finding) -> None:
         """Store a finding in the place of the one with its number."""
-        self._run(
-            "UPDATE findings SET size=?, confidence=?, reasons=?, start=?, map=?, sound=? WHERE number=?",
-            (
-                number_of(finding.size),
-                round(finding.confidence, 4),
-                json.dumps(finding.reasons, ensure_ascii=False),
-                finding.map.start,
-                packed_map(finding),
-                finding.sound,
-                finding.number,
-            ),
-        )
+        self._run("INSERT OR REPLACE INTO findings VALUES (?,?,?,?,?,?,?,?,?,?,?,?,?,?,?,?,?,?)", (finding.number, *_row_of(finding)))
 
     def discard(self, from_pass: str) -> None:
         """Drop the findings of a pass that was broken off and begins anew."""
@@ -389,6 +356,30 @@ class ScanFile:
         rows = self._run("SELECT state, count(*) FROM findings GROUP BY state ORDER BY state")
         with self._reading():
             return {str(state): int(count) for state, count in rows}
+
+
+def _row_of(finding: Finding) -> tuple[Any, ...]:
+    """A finding as the table has it, but for its number."""
+    times = finding.times
+    return (
+        finding.state,
+        finding.volume,
+        finding.folder,
+        finding.name,
+        finding.kind,
+        finding.group,
+        number_of(finding.size),
+        text_of(times.created),
+        text_of(times.modified),
+        text_of(times.accessed),
+        ",".join(finding.passes),
+        round(finding.confidence, 4),
+        round(finding.name_sure, 4),
+        json.dumps(finding.reasons, ensure_ascii=False),
+        finding.map.start,
+        packed_map(finding),
+        finding.sound,
+    )
 
 
 def remove_scan_file(path: Path) -> None:

@@ -355,8 +355,9 @@ class SpecimenBuilder:
         self.mirror.rename(place, old_path, laid)
         self._watch_moved(laid.node)
         new = RangeSet(writer.record(laid.node))
-        if not any(new.overlap(extent) for extent in evidence.record):
-            self._leave(laid, old_path, above, evidence.of_record())
+        left = writer.left_by_renaming(laid.node, evidence)
+        if not any(new.overlap(extent) for extent in left.record):
+            self._leave(laid, old_path, above, left)
         if laid.end == "live":
             for one in (laid, *below):
                 one.former.append(one.path)

@@ -82,6 +82,19 @@ class Entry:
 
 
 @dataclass(frozen=True, slots=True)
+class Numbered:
+    """What a volume gave one of its numbers to; numbers grow with every file and folder that is made. `extents` is
+    where the content lies (None: nothing tells that), `path` is None where no name is left."""
+
+    number: int
+    path: tuple[str, ...] | None
+    folder: bool
+    extents: tuple[Extent, ...] | None
+    times: Times = Times()
+    name_sure: float = 1.0
+
+
+@dataclass(frozen=True, slots=True)
 class Conflict:
     """Bytes of a placement that the volume now gives to a live file or to its own structures. `identity` is the
     volume's own number for the file, as entries have it."""
@@ -123,6 +136,11 @@ class Volume(ABC):
     def history(self) -> Iterator[Entry]:
         """Files as older copies of the volume's metadata tell of them (journal, log, older checkpoint), each under the
         names that it had last; of a file system that keeps none, nothing."""
+        return iter(())
+
+    def numbered(self) -> Iterator[Numbered]:
+        """All files and folders, those that are gone too, by the numbers that the volume gave them in the order in
+        which they were made; of a volume that gives none, or gives them out again, nothing."""
         return iter(())
 
     @abstractmethod

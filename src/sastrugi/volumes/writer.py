@@ -201,6 +201,11 @@ class VolumeWriter(ABC, Generic[N]):
     def rename(self, node: N, path: str, when: dt.datetime) -> None:
         """Give a file or folder another name or folder on the same volume."""
 
+    def left_by_renaming(self, node: N, before: Evidence) -> Evidence:
+        """What a renaming, which was just done, left of the record of the old name; `before` is what a deletion would
+        have left."""
+        return before.of_record()
+
     def check_name(self, name: str, parent: N) -> None:
         """Raises VolumeError where a folder of this file system cannot have this name."""
 

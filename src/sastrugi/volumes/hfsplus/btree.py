@@ -2,7 +2,7 @@
 
 Source: TN1150, "B-Trees". Records of a node follow each other in the order of their keys; a removal moves those behind
 it, and what stood last stays behind the new end until something is put there. A node that becomes empty goes back to
-the map of free nodes as it is, but where the volume wants such nodes cleared.
+the map of free nodes as it is.
 """
 
 from __future__ import annotations
@@ -98,12 +98,11 @@ class Tree:
     told of keys whose records went from a node to another one."""
 
     def __init__(
-        self, node_size: int, longest_key: int, compare: int, nodes: int, clears: bool, grow: Callable[[], int],
+        self, node_size: int, longest_key: int, compare: int, nodes: int, grow: Callable[[], int],
         moved: Callable[[list[Key], int], None] = lambda keys, node: None,
     ) -> None:  # fmt: skip
-        """`clears`: nodes that become free are filled with zeros."""
         self.node_size, self._longest, self._compare = node_size, longest_key, compare
-        self._clears, self._grow, self._moved = clears, grow, moved
+        self._grow, self._moved = grow, moved
         self.nodes: dict[int, TreeNode] = {}
         self._changed: dict[int, None] = {}
         self._freed: dict[int, bytes] = {}
@@ -182,7 +181,7 @@ class Tree:
         self._hint = min(self._hint, node.number)
         self._changed.pop(node.number, None)
         del self.nodes[node.number]
-        self._freed[node.number] = bytes(self.node_size) if self._clears else bytes(node.raw)
+        self._freed[node.number] = bytes(node.raw)
 
     # -- finding ----------------------------------------------------------------------------
 

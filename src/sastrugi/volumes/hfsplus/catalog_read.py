@@ -19,6 +19,8 @@ from sastrugi.volumes.hfsplus.layout import (
     FOLDER_THREAD,
     FORK,
     INSIDE,
+    IS_FILE,
+    KIND_MASK,
     LINK_CREATOR,
     LINK_TYPE,
     MOST_NAME,
@@ -202,10 +204,15 @@ def shaped_records(data: NDArray[np.uint8]) -> Iterator[CatalogRecord]:
 
 
 def _without_key(data: NDArray[np.uint8], words: NDArray[np.uint16], told: set[int]) -> Iterator[CatalogRecord]:
+    """Files by the data of their records, of which nothing in front says where it begins."""
     wanted = np.flatnonzero((words[:-4] == FILE_RECORD) & (words[2:-2] == 0) & (words[3:-1] == 0)).astype(np.int64) * 2
     wanted = wanted[wanted + FILE.itemsize <= len(data)]
-    for at, record in zip(wanted.tolist(), _of_rows(FILE_RECORD, _rows(data, wanted, FILE)), strict=True) if len(wanted) else ():
-        if at not in told and _can_be(record) and record.created and len(told) < _MOST_FOUND:
+    if not len(wanted):
+        return
+    rows = _rows(data, wanted, FILE)
+    wanted, rows = wanted[good := (rows["mode"] & KIND_MASK == IS_FILE) & (rows["reserved"] == 0)], rows[good]
+    for at, record in zip(wanted.tolist(), _of_rows(FILE_RECORD, rows), strict=True):
+        if at not in told and _can_be(record) and len(told) < _MOST_FOUND:
             yield record._replace(at=at, data_at=at)
 
 

@@ -31,10 +31,11 @@ _SUM_AT, _HEADER_SUM_AT = 8, 36
 
 @dataclass(frozen=True, slots=True)
 class Copy:
-    """A copy of a piece of the volume: the transaction, and the byte of the journal's buffer at which it begins."""
+    """A copy of a piece of the volume: the byte of the journal's buffer at which it begins, and how many bytes were
+    written before it; what is a round older was written over."""
 
-    transaction: int
     at: int
+    turn: int
 
 
 class JournalWriter:
@@ -43,8 +44,7 @@ class JournalWriter:
     def __init__(self, size: int, put: Callable[[int, bytes], None]) -> None:
         self._size, self._put = size, put
         self._next = SECTOR
-        self.sequence = 0
-        """Of the last transaction."""
+        self._turn = 0
 
     @property
     def _room(self) -> int:
@@ -58,7 +58,6 @@ class JournalWriter:
     def write(self, pieces: Mapping[int, bytes]) -> dict[int, Copy]:
         """A transaction: the new content of pieces of the volume by the byte of it at which they begin, whole sectors.
         Answers where the copies stand."""
-        self.sequence += 1
         out: dict[int, Copy] = {}
         places = list(pieces)
         for n in range(0, len(places), _MOST):
@@ -76,7 +75,8 @@ class JournalWriter:
         summed[_SUM_AT : _SUM_AT + 4] = struct.pack("<I", journal_sum(head[:BLOCK_LIST_SUMMED]))
         self._append(bytes(summed).ljust(LIST_SIZE, b"\0"))
         for place, data in pieces.items():
-            out[place] = Copy(self.sequence, self._append(data))
+            turn = self._turn
+            out[place] = Copy(self._append(data), turn)
 
     def _append(self, data: bytes) -> int:
         at = self._next
@@ -85,7 +85,12 @@ class JournalWriter:
         if first < len(data):
             self._put(SECTOR, data[first:])
         self._next = SECTOR + (at - SECTOR + len(data)) % self._room
+        self._turn += len(data)
         return at
+
+    def stands(self, copy: Copy) -> bool:
+        """Whether a copy was not written over."""
+        return self._turn - copy.turn <= self._room
 
     def header(self) -> bytes:
         """The journal's header, by which all transactions are done."""

@@ -14,8 +14,8 @@ HEADER_AT, HEADER_SIZE = 1024, 512
 BACKUP_FROM_END = 1024
 HFS_PLUS, HFSX = 0x482B, 0x4858
 VERSIONS: Final = {HFS_PLUS: 4, HFSX: 5}
-UNMOUNTED, INCONSISTENT, JOURNALED, ZEROES_UNUSED_NODES = 1 << 8, 1 << 11, 1 << 13, 1 << 31
-"""Bits of a volume's attributes; the last says that nodes of the catalog that are not used hold zeros."""
+UNMOUNTED, JOURNALED = 1 << 8, 1 << 13
+"""Bits of a volume's attributes."""
 MOUNTED_BY_JOURNAL, MOUNTED_BY_MAC, MOUNTED_BY_LINUX = b"HFSJ", b"10.0", b"H+Lx"
 LEAST_BLOCK, MOST_BLOCK = 512, 64 << 10
 INSIDE = 8

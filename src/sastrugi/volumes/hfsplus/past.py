@@ -7,6 +7,7 @@ were; and the journal holds nodes as they were before. Which copies are older is
 from __future__ import annotations
 
 from collections.abc import Iterator
+from functools import cached_property
 from typing import TYPE_CHECKING
 
 import numpy as np
@@ -15,10 +16,10 @@ from numpy.typing import NDArray
 from sastrugi.media.base import Medium
 from sastrugi.media.extents import Extent
 from sastrugi.volumes.hfsplus.catalog_read import CatalogRecord, shaped_overflow, shaped_records
-from sastrugi.volumes.hfsplus.layout import FILE_RECORD, FOLDER_RECORD, HEADER, INDEX, LEAF, MAP, ROOT
-from sastrugi.volumes.hfsplus.pool import Pool, Told
+from sastrugi.volumes.hfsplus.layout import DATA_FORK, FILE_RECORD, FOLDER_RECORD, HEADER, INDEX, LEAF, MAP, ROOT
+from sastrugi.volumes.hfsplus.pool import Pool, Told, times_of
 from sastrugi.volumes.hfsplus.tree_read import Nodes, TreeFile, spans_of
-from sastrugi.volumes.reader import Entry
+from sastrugi.volumes.reader import Entry, Numbered, Times
 
 if TYPE_CHECKING:
     from sastrugi.volumes.hfsplus.read import HfsVolume
@@ -105,11 +106,32 @@ class Past:
                 told = self._earlier_version(number)
             else:
                 told = pool.best(number)
-            if told is None or bool(told.order) != from_journal:
+            if told is None or bool(told.order) != from_journal or (not told.record.data.size and self._made_empty):
                 continue
             if told.record.parent == ROOT and volume.is_own(told.record.name or ""):
                 continue
             yield from pool.entries(number, told)
+
+    @cached_property
+    def _made_empty(self) -> bool:
+        """Whether the driver made files empty and told their sizes later: then a record of an empty file is none of
+        one, perhaps."""
+        for number, every in self.pool.files.items():
+            sizes = {bool(told.record.data.size) for told in every.values()} | {number in self._volume.starts}
+            if len(sizes) > 1:
+                return True
+        return False
+
+    def numbered(self) -> Iterator[Numbered]:
+        """The files and folders that are gone."""
+        pool = self.pool
+        for number in sorted({*pool.names, *pool.files} - self._volume.created.keys()):
+            path, sure, _, _ = pool.path(number)
+            told = pool.best(number) if number in pool.files else None
+            place = pool.map_of(told.record.data, number, DATA_FORK)[0].stored if told is not None else ()
+            times = times_of(told.record) if told is not None else Times()
+            named = number in pool.names
+            yield Numbered(number, path if named else None, pool.is_folder(number), place or None, times, sure)
 
     def _earlier_version(self, number: int) -> Told | None:
         """Of a file that stands: the newest record that tells another place than it has now, if any does."""

@@ -19,6 +19,7 @@ from sastrugi.volumes.hfsplus.layout import (
     DATA_FORK,
     FILE_RECORD,
     FOLDER_RECORD,
+    FOLDER_THREAD,
     INDIRECT_NAME,
     IS_FILE,
     KIND_MASK,
@@ -49,16 +50,18 @@ class Told(NamedTuple):
     source: str
 
     @property
-    def age(self) -> tuple[int, int]:
-        """The greatest is the newest."""
-        return self.record.changed, self.order
+    def age(self) -> tuple[int, bool, int]:
+        """The greatest is the newest; within a second a record with content comes behind one of an empty file, which is
+        what it was when it was made."""
+        return self.record.changed, bool(self.record.data.size), self.order
 
 
 class PastName(NamedTuple):
     parent: int
     name: str
-    age: tuple[int, int]
+    age: tuple[int, bool, int]
     where: tuple[Extent, ...]
+    folder: bool
 
 
 @dataclass(slots=True)
@@ -95,7 +98,8 @@ class Pool:
             names, key = self.names[record.number], (record.parent, record.name)
             known = names.get(key)
             if (known is None and len(names) < _MOST_TOLD) or (known is not None and known.age < told.age):
-                names[key] = PastName(record.parent, record.name, told.age, told.where)
+                folder = record.kind in (FOLDER_RECORD, FOLDER_THREAD)
+                names[key] = PastName(record.parent, record.name, told.age, told.where, folder)
 
     def add_further(self, one: Overflow) -> None:
         self.further.setdefault((one.number, one.fork), []).append(one)
@@ -137,6 +141,9 @@ class Pool:
         above, sure = self._above(name.parent)
         return (*above, name.name), sure, "a record that is no longer in use", name.where
 
+    def is_folder(self, number: int) -> bool:
+        return any(name.folder for name in self.names.get(number, {}).values())
+
     # -- files ------------------------------------------------------------------------------
 
     def map_of(self, fork: Fork, number: int, kind: int) -> tuple[FileMap, list[str]]:
@@ -145,7 +152,7 @@ class Pool:
     def best(self, number: int) -> Told:
         """The record that tells most of a file: of those that are whole the newest."""
 
-        def rank(told: Told) -> tuple[bool, tuple[int, int], bool]:
+        def rank(told: Told) -> tuple[bool, tuple[int, bool, int], bool]:
             wrong = self.map_of(told.record.data, number, DATA_FORK)[1]
             return not wrong, told.age, told.record.name is not None
 

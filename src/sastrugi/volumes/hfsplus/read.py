@@ -50,7 +50,7 @@ from sastrugi.volumes.hfsplus.mapping import ForkKey, all_runs, grouped, map_of
 from sastrugi.volumes.hfsplus.past import Past
 from sastrugi.volumes.hfsplus.pool import LOST_FOLDER, Path, times_of
 from sastrugi.volumes.hfsplus.tree_read import TreeFile
-from sastrugi.volumes.reader import Conflict, Entry, Placement, Volume
+from sastrugi.volumes.reader import Conflict, Entry, Numbered, Placement, Volume
 from sastrugi.volumes.space import OwnedSpace
 
 _MOST_DEPTH = 256
@@ -329,6 +329,14 @@ class HfsVolume(Volume):
     def history(self) -> Iterator[Entry]:
         """Files that copies of nodes in the journal tell of and that are no more."""
         yield from self.past.entries(from_journal=True)
+
+    def numbered(self) -> Iterator[Numbered]:
+        for number, (record, _) in self._folders.items():
+            yield Numbered(number, self.paths.get(number), True, None, times_of(record))
+        for record, _ in self._files:
+            place = map_of(record.data, self._further.get((record.number, DATA_FORK), ()), self.geometry)[0]
+            yield Numbered(record.number, None, False, place.stored, times_of(record))
+        yield from self.past.numbered()
 
     @cached_property
     def journal(self) -> Journal | None:

@@ -59,7 +59,6 @@ from sastrugi.volumes.hfsplus.layout import (
     UNMOUNTED,
     VERSIONS,
     VOLUME_HEADER,
-    ZEROES_UNUSED_NODES,
     to_seconds,
 )
 from sastrugi.volumes.hfsplus.names import composed, decomposed, folded, to_units
@@ -84,7 +83,7 @@ _PRIVATE_MODE, _OWN_MODE = 0o555, 0o400
 _LAST_USED = "com.apple.lastuseddate#PS"
 """An attribute that macOS gives files that were opened."""
 _MOST_TOLD = 24
-"""Copies of a node in the journal that are looked through."""
+"""Places of one record that are told; in a journal the oldest go first when it is written on."""
 _PLACE_END = FOLDER.itemsize + 80
 """Bytes of a file's record up to the end of its data fork."""
 _NAME_END = 12
@@ -149,7 +148,7 @@ class HfsWriter(VolumeWriter[HfsNode]):
         self._backup_due = True
         self._journal: JournalWriter | None = None
         self._journal_block = 0
-        self._copies: defaultdict[int, deque[Copy]] = defaultdict(lambda: deque(maxlen=_MOST_TOLD))
+        self._copies: defaultdict[int, deque[Copy]] = defaultdict(deque)
         self._been: defaultdict[Key, list[int]] = defaultdict(list)
         """Nodes from which records went when they were split, by their keys."""
         self._left: Evidence | None = None
@@ -174,14 +173,13 @@ class HfsWriter(VolumeWriter[HfsNode]):
             info, buffer = self._own_fork(g.block), self._own_fork(plan.journal)
             self._begin_journal(info, buffer)
             journal = [(JOURNAL_INFO_NAME, info), (JOURNAL_NAME, buffer)]
-        clears = self._habits == "macos"
         compare = BINARY if self._by_case else FOLDED
         wanted = (
             (EXTENTS_FILE, plan.extents, plan.extents_node, EXTENTS_KEY, 0),
             (ATTRIBUTES_FILE, plan.attributes, plan.attributes_node, ATTRIBUTES_KEY, BINARY),
             (CATALOG_FILE, plan.catalog, plan.catalog_node, CATALOG_KEY, compare),
         )
-        made = [self._tree(*one, clears=clears and one[0] != EXTENTS_FILE) for one in wanted]
+        made = [self._tree(*one) for one in wanted]
         self._extents, self._attributes, self._catalog = made
         root = FileState(ROOT, True, when, when, when)
         self.root = HfsNode("", None, True, 0, file=root)
@@ -201,14 +199,12 @@ class HfsWriter(VolumeWriter[HfsNode]):
             raise VolumeError("the volume has no room in one piece for its own files")
         return ForkState(size, runs)
 
-    def _tree(self, number: int, size: int, node: int, longest: int, compare: int, clears: bool) -> _File:
+    def _tree(self, number: int, size: int, node: int, longest: int, compare: int) -> _File:
         file = _File(number, self._own_fork(size), size)
         file.tree = Tree(
-            node, longest, compare, size // node, clears, lambda: self._grow_tree(file),
+            node, longest, compare, size // node, lambda: self._grow_tree(file),
             lambda keys, from_node: self._has_moved(file, keys, from_node),
         )  # fmt: skip
-        if clears:
-            self.image.zero(*self._part(file.fork, 0, size))
         return file
 
     def _has_moved(self, file: _File, keys: list[Key], from_node: int) -> None:
@@ -379,7 +375,10 @@ class HfsWriter(VolumeWriter[HfsNode]):
         for place in [*pieces, None]:
             if place is None or (some and size + len(pieces[place]) > self._journal.most):
                 for at, copy in self._journal.write(some).items():
-                    self._copies[at + self.geometry.offset].append(copy)
+                    copies = self._copies[at + self.geometry.offset]
+                    copies.append(copy)
+                    while not self._journal.stands(copies[0]):
+                        copies.popleft()
                 some, size = {}, 0
             if place is not None:
                 some[place - self.geometry.offset] = pieces[place]
@@ -391,8 +390,6 @@ class HfsWriter(VolumeWriter[HfsNode]):
         signature = HFSX if self._by_case else HFS_PLUS
         row["signature"], row["version"] = signature, VERSIONS[signature]
         row["attributes"] = UNMOUNTED | (JOURNALED if self._journal else 0)
-        if self._habits == "macos":
-            row["attributes"] |= ZEROES_UNUSED_NODES
         by = MOUNTED_BY_MAC if self._habits == "macos" else MOUNTED_BY_LINUX
         row["mounted_by"] = np.void(MOUNTED_BY_JOURNAL if self._journal else by)
         row["journal"] = self._journal_block
@@ -816,6 +813,8 @@ class HfsWriter(VolumeWriter[HfsNode]):
             for at in _places(self.image.read(*node), one.needle):
                 out.append((RECORD, (Extent(node.offset + at, len(one.needle)),)))
             for copy in reversed(self._copies.get(node.offset, ())):
+                if len(out) > _MOST_TOLD:
+                    break
                 data = b"".join(self.image.read(*part) for part in self._in_journal(copy.at, node.length))
                 for at in _places(data, one.needle):
                     out.append((_OTHER, self._in_journal(copy.at + at, len(one.needle))))
