@@ -99,6 +99,11 @@ def driver_reads(image: Path, file_system: str, path: str) -> bytes:
     return mtools_read(image, 0, path)
 
 
+def seven_zip(what: str, *words: str | Path) -> str:
+    """What 7-Zip says of an image: `l` lists, `x` extracts."""
+    return _run("7zz", what, *(str(word) for word in words)).stdout.decode()
+
+
 def debugfs(image: Path, request: str) -> str:
     """What the system's tool for looking into ext volumes answers."""
     return _run("debugfs", "-R", request, str(image)).stdout.decode()

@@ -17,12 +17,13 @@ from sastrugi.media import Extent, RangeSet, open_medium
 from sastrugi.media.extents import cut, join, total, within
 from sastrugi.media.faults import write_faults
 from sastrugi.media.partitions import read_table
+from sastrugi.media.partitions.apm import ListedVolume, lay_apm
 from sastrugi.media.partitions.gpt import lay_gpt
 from sastrugi.media.partitions.mbr import lay_mbr
 from sastrugi.media.raw import RawImage
 from sastrugi.specimen.digests import medium_digest
 from sastrugi.threads import in_threads
-from tests.judges import partitions_by_sfdisk, require_drivers
+from tests.judges import partitions_by_sfdisk, require_drivers, seven_zip
 
 spans = st.builds(Extent, st.integers(0, 80), st.integers(0, 20))
 
@@ -82,12 +83,19 @@ PLACES = [
     (Extent(14 * MIB, 5 * MIB), FAT16, True), (Extent(20 * MIB, 5 * MIB), FAT12, True),
 ]  # fmt: skip
 GUIDS = [UUID(int=n + (1 << 100)) for n in range(5)]
+DATA = UUID("ebd0a0a2-b9e5-4433-87c0-68b6b72699c7")
+NUMBERS = {"mbr": [1, 5, 6, 7], "gpt": [1, 2, 3, 4], "apm": [2, 3, 4, 5]}
 
 
 def with_table(path: Path, scheme: str, sector: int = 512, places: list[tuple[Extent, int, bool]] = PLACES) -> Path:
     image = RawImage(path, 64 * MIB, sector)
-    gpt = [(where, NAMES[type_]) for where, type_, _ in places]
-    writes = lay_mbr(places, 0x1234, sector) if scheme == "mbr" else lay_gpt(gpt, GUIDS, image.size, sector)
+    gpt = [(where, NAMES[type_], DATA) for where, type_, _ in places]
+    apm = [ListedVolume(where, NAMES[type_], "DOS_FAT_32") for where, type_, _ in places]
+    writes = {
+        "mbr": lambda: lay_mbr(places, 0x1234, sector),
+        "gpt": lambda: lay_gpt(gpt, GUIDS, image.size, sector),
+        "apm": lambda: lay_apm(apm, image.size, sector),
+    }[scheme]()
     for offset, data in writes:
         image.write(offset, data)
     image.close()
@@ -95,7 +103,7 @@ def with_table(path: Path, scheme: str, sector: int = 512, places: list[tuple[Ex
 
 
 @pytest.mark.parametrize("sector", [512, 4096])
-@pytest.mark.parametrize("scheme", ["mbr", "gpt"])
+@pytest.mark.parametrize("scheme", ["mbr", "gpt", "apm"])
 def test_partition_tables_read_back(tmp_path: Path, scheme: str, sector: int) -> None:
     path = with_table(tmp_path / "m.img", scheme, sector)
     if scheme == "mbr" and sector == 4096:  # a boot sector tells where the partition begins, and so the sector size
@@ -106,7 +114,7 @@ def test_partition_tables_read_back(tmp_path: Path, scheme: str, sector: int) ->
         found = read_table(medium)
         assert medium.sector == sector
     assert [part.where for part in found] == [where for where, _, _ in PLACES]
-    assert [part.number for part in found] == ([1, 5, 6, 7] if scheme == "mbr" else [1, 2, 3, 4])
+    assert [part.number for part in found] == NUMBERS[scheme]
     assert [part.logical for part in found] == [scheme == "mbr" and logical for _, _, logical in PLACES]
     assert not any(part.note for part in found)
 
@@ -116,6 +124,14 @@ def test_partition_tables_read_back(tmp_path: Path, scheme: str, sector: int) ->
 def test_the_system_reads_our_partition_tables(tmp_path: Path, scheme: str) -> None:
     require_drivers()
     assert partitions_by_sfdisk(with_table(tmp_path / "m.img", scheme)) == [where for where, _, _ in PLACES]
+
+
+@pytest.mark.drivers
+def test_another_reader_lists_our_partition_map(tmp_path: Path) -> None:
+    require_drivers()
+    listed = seven_zip("l", "-tapm", with_table(tmp_path / "m.img", "apm"))
+    assert all(str(where.length) in listed for where, _, _ in PLACES)
+    assert all(name in listed for name in NAMES.values())
 
 
 @pytest.mark.parametrize(
@@ -134,7 +150,7 @@ def test_a_gpt_survives_damage_to_one_copy(tmp_path: Path, at: int, note: str) -
     assert all(note in part.note for part in found)
 
 
-@given(st.binary(max_size=120), st.integers(0, 26 * MIB // 512 - 1), st.sampled_from(["mbr", "gpt"]))
+@given(st.binary(max_size=120), st.integers(0, 26 * MIB // 512 - 1), st.sampled_from(["mbr", "gpt", "apm"]))
 def test_tables_full_of_noise_end_in_less_found(
     tmp_path_factory: pytest.TempPathFactory, noise: bytes, block: int, scheme: str
 ) -> None:
@@ -155,7 +171,13 @@ def test_tables_refuse_what_they_cannot_list() -> None:
     with pytest.raises(MediumError, match="use table = 'gpt'"):
         lay_mbr([(Extent(MIB, 3 << 40), EXFAT, False)], 1, 512)
     with pytest.raises(MediumError, match="for itself"):
-        lay_gpt([(Extent(512, MIB), "a")], GUIDS, 64 * MIB, 512)
+        lay_gpt([(Extent(512, MIB), "a", DATA)], GUIDS, 64 * MIB, 512)
+    with pytest.raises(MediumError, match="for itself"):
+        lay_apm([ListedVolume(Extent(512, MIB), "a", "Apple_HFS")], 64 * MIB, 512)
+    with pytest.raises(MediumError, match="use table = 'gpt'"):
+        lay_apm([], 3 << 40, 512)
+    with pytest.raises(MediumError, match="lists 63 stretches"):
+        lay_apm([ListedVolume(Extent((2 * n + 1) * MIB, MIB), "a", "Apple_HFS") for n in range(40)], 99 * MIB, 512)
 
 
 def test_a_partition_beyond_the_end_says_so(tmp_path: Path) -> None:

@@ -58,7 +58,7 @@ def join_by_order(
     """Join what can be joined on one volume. Answers how many names found content, and how many files were found
     between others. Nothing is committed."""
     files = sorted(volume.numbered(), key=lambda one: one.number)
-    if not any(one.extents is None and one.path is not None and not one.folder for one in files):
+    if not files:
         return 0, 0
     join = _Join(medium, scan_file, number, volume)
     segments = list(_segments(files, volume))
@@ -89,7 +89,7 @@ def _segments(files: Sequence[Numbered], volume: Volume) -> Iterator[tuple[list[
             for n, one in zip(range(before + 1, behind), every, strict=True)
             if one is None or not (one.folder or one.extents)
         ]
-        if any(slot.file is not None for slot in slots):
+        if slots:
             yield slots, Extent(begin, end - begin)
 
 

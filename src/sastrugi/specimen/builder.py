@@ -14,8 +14,10 @@ from uuid import UUID
 
 from sastrugi.errors import SpecimenError
 from sastrugi.media import Extent, RangeSet
-from sastrugi.media.partitions.gpt import lay_gpt, reserved_at_end
-from sastrugi.media.partitions.mbr import UNFORMATTED, lay_mbr
+from sastrugi.media.partitions import taken_by
+from sastrugi.media.partitions.apm import ListedVolume, lay_apm
+from sastrugi.media.partitions.gpt import lay_gpt
+from sastrugi.media.partitions.mbr import lay_mbr
 from sastrugi.media.raw import RawImage
 from sastrugi.progress import Progress
 from sastrugi.scenario.dice import Dice
@@ -27,13 +29,14 @@ from sastrugi.specimen.second_writer import SecondWriter
 from sastrugi.specimen.truth import ORIGINALS, End, Role
 from sastrugi.specimen.write_tracker import WriteTracker
 from sastrugi.units import format_size
-from sastrugi.volumes.registry import variant_named
+from sastrugi.volumes.registry import Variant, variant_named
 from sastrugi.volumes.writer import Evidence, Habits, Node, VolumeWriter
 
 WHOLE_MEDIUM = "medium"
 """The name of a volume that has the medium to itself, without a partition table."""
 _READ = 1 << 20
 _METADATA_GRAIN = 1
+_MOST_OFTEN_MADE = "fat32"
 
 
 @dataclass(frozen=True, slots=True)
@@ -130,26 +133,28 @@ class SpecimenBuilder:
         with self.acting("the partition table"):
             if self.scheme == "gpt":
                 guids = [UUID(bytes=self.dice(f"guid {n}").noise(16), version=4) for n in range(len(listed) + 1)]
-                writes = lay_gpt([(place.where, place.name) for place in listed], guids, size, sector)
+                parts = [(p.where, p.name, self._variant_of(p).gpt_type) for p in listed]
+                writes = lay_gpt(parts, guids, size, sector)
+            elif self.scheme == "apm":
+                maps = [ListedVolume(p.where, p.name, self._variant_of(p).apm_type) for p in listed]
+                writes = lay_apm(maps, size, sector)
             else:
-                rows = [(p.where, self._partition_type(p), p.logical) for p in listed]
+                rows = [(p.where, self._variant_of(p).partition_type, p.logical) for p in listed]
                 writes = lay_mbr(rows, dice.number(1, 0xFFFFFFFE), sector)
             for offset, data in writes:
                 self.image.write(offset, data)
             self.mirror.table(writes)
 
-    def _partition_type(self, place: Slot) -> int:
-        known = variant_named(place.life.file_system) if place.lives else None
-        return known.partition_type if known else UNFORMATTED
+    @staticmethod
+    def _variant_of(place: Slot) -> Variant:
+        """What is listed as on a place; one that holds nothing yet is listed as what is most often made."""
+        known = variant_named(place.life.file_system if place.lives else _MOST_OFTEN_MADE)
+        assert known is not None
+        return known
 
     def clear_table(self) -> None:
         """Zeros over what the present table takes."""
-        taken: list[Extent] = []
-        if self.scheme == "gpt":
-            reserved = reserved_at_end(self.image.sector)
-            taken = [Extent(0, 2 * self.image.sector + reserved), Extent(self.image.size - reserved, reserved)]
-        elif self.scheme:
-            taken = [Extent(0, self.image.sector)]
+        taken = [one for one in taken_by(self.scheme, self.image.size, self.image.sector) if one.length]
         with self.acting("the partition table"):
             for extent in taken:
                 self.image.zero(*extent)
@@ -174,7 +179,7 @@ class SpecimenBuilder:
         )
         place.trouble = ""
         self.mirror.format(place, full)
-        if place.listed and self.scheme == "mbr":
+        if place.listed and self.scheme:
             self.write_table()
 
     def end_life(self, place: Slot, end: End) -> None:

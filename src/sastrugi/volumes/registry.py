@@ -14,6 +14,7 @@ from dataclasses import dataclass
 from functools import cache
 from importlib import import_module
 from typing import TYPE_CHECKING, Any
+from uuid import UUID
 
 import sastrugi.volumes as package
 
@@ -54,7 +55,8 @@ class SeenRecord:
 @dataclass(frozen=True, slots=True)
 class Variant:
     """One that a recipe can ask for: `name` as recipes write it, `title` as people do. `partition_type` lists it in a
-    master boot record, `time_grain` are the seconds between two modified times that it can tell apart. `default_unit`
+    master boot record, `gpt_type` in a GPT (data of any kind, where nothing else is said) and `apm_type` in an Apple
+    partition map; `time_grain` are the seconds between two modified times that it can tell apart. `default_unit`
     is the usual cluster size of a volume (bytes, sector, habits), `mkfs` the system's command that makes one (cluster
     size, sector size, label; the device is added), if there is one."""
 
@@ -65,6 +67,8 @@ class Variant:
     default_unit: Callable[[int, int, Habits], int]
     format: Format
     mkfs: Callable[[int, int, str], list[str]] | None = None
+    gpt_type: UUID = UUID("ebd0a0a2-b9e5-4433-87c0-68b6b72699c7")
+    apm_type: str = "DOS_FAT_32"
 
 
 @dataclass(frozen=True, slots=True)

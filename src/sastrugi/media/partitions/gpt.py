@@ -24,7 +24,6 @@ GPT_SIGNATURE = b"EFI PART"
 _REVISION = 0x00010000
 _HEADER_SIZE = 92
 _ENTRIES, _ENTRY_SIZE = 128, 128
-BASIC_DATA = UUID("ebd0a0a2-b9e5-4433-87c0-68b6b72699c7")
 _HEADER = np.dtype(
     [
         ("signature", "V8"), ("revision", "<u4"), ("header_size", "<u4"), ("header_crc", "<u4"), ("reserved", "<u4"),
@@ -46,24 +45,24 @@ def reserved_at_end(sector: int) -> int:
 
 
 def lay_gpt(
-    places: Sequence[tuple[Extent, str]], guids: Sequence[UUID], size: int, sector: int
+    places: Sequence[tuple[Extent, str, UUID]], guids: Sequence[UUID], size: int, sector: int
 ) -> list[tuple[int, bytes]]:
-    """Protective MBR, both headers and both arrays, each with its offset. `places` are extents and names; `guids` the
-    disk's and then one for each place."""
+    """Protective MBR, both headers and both arrays, each with its offset. `places` are extents, names and types;
+    `guids` the disk's and then one for each place."""
     array_sectors = -(-_ENTRIES * _ENTRY_SIZE // sector)
     last = size // sector - 1
     first_usable, last_usable = 2 + array_sectors, last - 1 - array_sectors
     if len(places) > _ENTRIES:
         raise MediumError(f"a GPT lists {_ENTRIES} partitions, not {len(places)}")
     entries = np.zeros(_ENTRIES, _ENTRY)
-    for entry, (where, name), guid in zip(entries, places, guids[1:], strict=False):
+    for entry, (where, name, type_), guid in zip(entries, places, guids[1:], strict=False):
         begin, end = where.offset // sector, where.end // sector - 1
         if begin < first_usable or end > last_usable:
             raise MediumError(
                 f"'{name}': a GPT keeps the first {first_usable * sector:,} and the last "
                 f"{(array_sectors + 1) * sector:,} bytes of the medium for itself"
             )
-        entry["type"], entry["guid"] = np.void(BASIC_DATA.bytes_le), np.void(guid.bytes_le)
+        entry["type"], entry["guid"] = np.void(type_.bytes_le), np.void(guid.bytes_le)
         entry["first_lba"], entry["last_lba"] = begin, end
         units = np.frombuffer(name.encode("utf-16-le")[:72], "<u2")
         entry["name"][: len(units)] = units

@@ -21,8 +21,6 @@ MBR_SIGNATURE = b"\x55\xaa"
 SIGNATURE_OFFSET = 510
 RECORDS_OFFSET = 446
 RECORD_COUNT = 4
-UNFORMATTED = 0x0C
-"""The type of a partition that holds nothing yet: the one most often made."""
 TYPE_EXTENDED_LBA, TYPE_EXTENDED = 0x0F, 0x05
 PROTECTIVE_TYPE = 0xEE
 _EXTENDED_TYPES = frozenset({0x05, 0x0F, 0x85})

@@ -10,7 +10,7 @@ from pydantic import Field, model_validator
 from sastrugi.errors import SpecimenError
 from sastrugi.media import Extent, open_medium
 from sastrugi.media.extents import cut, total, within
-from sastrugi.media.partitions.gpt import reserved_at_end
+from sastrugi.media.partitions import taken_by
 from sastrugi.specimen.recipe_types import Fill, RangeTable, Share, Size, SizeOrRest, StepTable
 from sastrugi.units import format_size
 from sastrugi.volumes.registry import title_of
@@ -108,12 +108,10 @@ class DamageStep(StepTable):
         if self.what in ("table", "backup-table"):
             if not builder.scheme:
                 raise SpecimenError("the medium has no partition table that could be damaged")
-            if builder.scheme == "mbr" and self.what == "backup-table":
-                raise SpecimenError("a master boot record has no backup: use what = 'table'")
-            reserved = reserved_at_end(image.sector) if builder.scheme == "gpt" else 0
-            if self.what == "table":
-                return [Extent(0, image.sector + reserved)]
-            return [Extent(image.size - reserved, reserved)]
+            table, backup = taken_by(builder.scheme, image.size, image.sector)
+            if self.what == "backup-table" and not backup.length:
+                raise SpecimenError("only a GPT has a backup: use what = 'table'")
+            return [table if self.what == "table" else backup]
         place, writer = builder.mounted(self.volume)
         if self.what == "folder":
             (laid,) = builder.choose(place, [self.path or ""])[:1]

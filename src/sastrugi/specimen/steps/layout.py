@@ -8,7 +8,7 @@ from pydantic import Field
 
 from sastrugi.errors import SpecimenError
 from sastrugi.media import Extent
-from sastrugi.media.partitions.gpt import reserved_at_end
+from sastrugi.media.partitions import taken_by
 from sastrugi.specimen.builder import WHOLE_MEDIUM
 from sastrugi.specimen.laid_files import Slot
 from sastrugi.specimen.recipe_types import ActsAs, Size, SizeOrRest, StepTable, Table
@@ -38,7 +38,7 @@ class PartitionStep(StepTable):
     """A new partition table. Volumes that it does not list at their old place are lost; their bytes stay."""
 
     do: Literal["partition"]
-    table: Literal["mbr", "gpt"] = "mbr"
+    table: Literal["mbr", "gpt", "apm"] = "mbr"
     volumes: Annotated[list[VolumePlace], Field(min_length=1, max_length=128)]
 
     def carry_out(self, builder: SpecimenBuilder) -> None:
@@ -65,7 +65,7 @@ class PartitionStep(StepTable):
     def _places(self, builder: SpecimenBuilder) -> list[tuple[str, Extent, bool]]:
         """Name, extent and whether logical of each volume; raises SpecimenError where they cannot lie so."""
         image = builder.image
-        end = image.size - (reserved_at_end(image.sector) if self.table == "gpt" else 0)
+        end = taken_by(self.table, image.size, image.sector)[1].offset
         at = _FIRST_START if image.size > 2 * _FIRST_START else image.sector * 64
         out: list[tuple[str, Extent, bool]] = []
         for place in self.volumes:

@@ -10,6 +10,7 @@ import datetime as dt
 import random
 from functools import partial
 from typing import Any
+from uuid import UUID
 
 from sastrugi.media.extents import Extent
 from sastrugi.media.raw import RawImage
@@ -40,7 +41,10 @@ def _mkfs(variant: str, block: int, _sector: int, label: str) -> list[str]:
 
 
 def _variant(name: str, grain: float) -> Variant:
-    return Variant(name, name, 0x83, grain, default_block, partial(_format, name), partial(_mkfs, name))
+    return Variant(
+        name, name, 0x83, grain, default_block, partial(_format, name), partial(_mkfs, name),
+        UUID("0fc63daf-8483-4772-8e79-3d69d8477de4"), "Apple_UNIX_SVR2",
+    )  # fmt: skip
 
 
 FILE_SYSTEM = FileSystem(

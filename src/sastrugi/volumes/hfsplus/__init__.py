@@ -10,6 +10,7 @@ from __future__ import annotations
 import datetime as dt
 from functools import partial
 from typing import Any
+from uuid import UUID
 
 from sastrugi.media.extents import Extent
 from sastrugi.media.raw import RawImage
@@ -37,7 +38,10 @@ FILE_SYSTEM = FileSystem(
     family="hfsplus",
     title="HFS+",
     variants=tuple(
-        Variant(name, title, 0xAF, _TIME_GRAIN, default_block, partial(_format, name))
+        Variant(
+            name, title, 0xAF, _TIME_GRAIN, default_block, partial(_format, name),
+            gpt_type=UUID("48465300-0000-11aa-aa11-00306543ecac"), apm_type=f"Apple_{title.replace('+', '')}",
+        )
         for name, title in _TITLES.items()
     ),
     open=open_hfs,

@@ -152,7 +152,7 @@ def unused_bytes(some: Nodes, used: NDArray[np.bool_], whole: bool) -> NDArray[n
     """The bytes of nodes with zeros in place of what is in use: records, descriptors and offsets; nodes that are no
     leaves of the tree are so only while the tree is whole."""
     data = some.data.copy()
-    kinds = data[:, 8].view(np.int8)
+    kinds = some.data[:, 8].view(np.int8)
     size = data.shape[1]
     spans = spans_of(data)
     column = np.arange(size)

@@ -741,8 +741,9 @@ class HfsWriter(VolumeWriter[HfsNode]):
     # -- what tells of a file ---------------------------------------------------------------
 
     def map(self, node: HfsNode) -> FileMap:
-        if node.folder:
-            return FileMap()
+        if node.folder:  # it has no table of its own: the records of what is in it
+            records = (self._record_at(self._catalog, one.key)[1] for one in node.children.values() if one.of is None)
+            return FileMap.of(sorted(records))
         fork = self._fork_of(node)[1]
         return FileMap.of(self.run_extents(fork.runs)).head(fork.size)
 

@@ -1,0 +1,68 @@
+"""Message catalogues of translated programs. Source: GNU gettext manual, section 10.3 (The Format of GNU MO Files)."""
+
+from __future__ import annotations
+
+import gettext
+from pathlib import Path
+from struct import pack
+
+import numpy as np
+
+from sastrugi.kinds.base import Kind, Measure, Proof, Signature, Source, broken
+from sastrugi.scenario.dice import Dice
+
+_LITTLE, _BIG = b"\xde\x12\x04\x95", b"\x95\x04\x12\xde"
+_HEADER = 28
+_MOST = 1 << 20
+
+
+def measure(source: Source, deep: bool = False) -> Measure | None:
+    head = source.read(0, _HEADER)
+    if len(head) < _HEADER or head[:4] not in (_LITTLE, _BIG):
+        return None
+    word = "<u4" if head[:4] == _LITTLE else ">u4"
+    revision, count, originals, translated, hashed, hashes = np.frombuffer(head[4:], word, 6).tolist()
+    if revision >> 16 > 1 or not 0 < count <= _MOST:
+        return broken("mo", 4, "its revision or number of messages cannot be")
+    end = max(_HEADER, hashes + 4 * hashed if hashed else 0)
+    for table in (originals, translated):
+        rows = np.frombuffer(source.read(table, 8 * count), word)
+        if len(rows) < 2 * count:
+            return broken("mo", source.size, "its tables reach beyond the end")
+        ends = rows[0::2].astype(np.int64) + rows[1::2]
+        last = int(ends.max())
+        if last >= source.size:
+            return broken("mo", source.size, "a message reaches beyond the end")
+        if source.read(last, 1) != b"\0":
+            return broken("mo", last, "a message does not end where it is said to")
+        end = max(end, last + 1, table + 8 * count)
+    return Measure("mo", end, True, Proof.STRUCTURE, "tables of messages, each of which ends with a zero")
+
+
+def make(dice: Dice, size: int) -> bytes:
+    messages = {"": "Content-Type: text/plain; charset=UTF-8\n"}
+    have = 100
+    while have < size:
+        one, other = f"{dice.sentence()} {len(messages)}", dice.sentence()
+        messages[one] = other
+        have += len(one) + len(other) + 18
+    names = sorted(messages)
+    at = _HEADER + 16 * len(names)
+    tables, texts = [b"", b""], b""
+    for n, text in enumerate([*names, *(messages[name] for name in names)]):
+        raw = text.encode()
+        tables[n >= len(names)] += pack("<II", len(raw), at + len(texts))
+        texts += raw + b"\0"
+    head = _LITTLE + pack("<6I", 0, len(names), _HEADER, _HEADER + 8 * len(names), 0, at)
+    return head + b"".join(tables) + texts
+
+
+def check(path: Path) -> None:
+    with path.open("rb") as file:
+        gettext.GNUTranslations(file)
+
+
+KIND = Kind(
+    "mo", "Message catalogue", "data", ("mo", "gmo"), "application/x-gettext-translation", "tables of messages",
+    Proof.STRUCTURE, measure, (Signature(_LITTLE), Signature(_BIG)), make=make, check=check,
+)  # fmt: skip
