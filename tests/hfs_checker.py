@@ -3,6 +3,7 @@ no checker for it installs where the tests run. It reads bytes with `struct` alo
 
 from __future__ import annotations
 
+import itertools
 import struct
 from collections import Counter, defaultdict
 from collections.abc import Iterator
@@ -82,7 +83,9 @@ class Checker:
         for key, data in self._leaves("extents", self._fork_bytes(self.own["extents"], 3)):
             kind, number, first = key[2], *struct.unpack(">II", key[4:12])
             pairs = [struct.unpack_from(">II", data, 8 * n) for n in range(8)]
-            self._say(sum(c for _, c in self.further[number, kind]) >= 0 and first > 0, f"extents of {number} from {first} on")
+            self._say(
+                sum(c for _, c in self.further[number, kind]) >= 0 and first > 0, f"extents of {number} from {first} on"
+            )
             self.further[number, kind] += [(s, c) for s, c in pairs if c]
         self.attributed = {
             struct.unpack_from(">I", key, 4)[0]
@@ -121,14 +124,17 @@ class Checker:
                 after, before, kind, own, records, reserved = struct.unpack_from(">IIbBHH", raw)
                 ends = list(struct.unpack(f">{records + 1}H", raw[size - 2 * (records + 1) :]))[::-1]
                 where = f"{name}: node {number}"
-                self._say((kind, own, reserved) == (-1 if height == 1 else 0, height, 0), f"{where} of kind {kind}, height {own}")
+                self._say(
+                    (kind, own, reserved) == (-1 if height == 1 else 0, height, 0),
+                    f"{where} of kind {kind}, height {own}",
+                )
                 self._say(records > 0 and ends[0] == 14 and ends == sorted(set(ends)), f"{where}: offsets {ends[:4]}")
                 self._say(ends[-1] <= size - 2 * (records + 1), f"{where}: records over its offsets")
                 neighbours = (level[place - 1] if place else 0, level[place + 1] if place + 1 < len(level) else 0)
                 self._say((before, after) == neighbours, f"{where}: linked to {before}, {after}, not {neighbours}")
-                rows = [raw[a:b] for a, b in zip(ends, ends[1:], strict=False)]
+                rows = [raw[a:b] for a, b in itertools.pairwise(ends)]
                 keys = [self._sort(name, row[: 2 + struct.unpack_from(">H", row)[0]]) for row in rows]
-                self._say(all(a < b for a, b in zip(keys, keys[1:], strict=False)), f"{where}: keys out of order")
+                self._say(all(a < b for a, b in itertools.pairwise(keys)), f"{where}: keys out of order")
                 nodes[number] = (kind, own, after, before, rows)
                 if height > 1:
                     below += [struct.unpack(">I", row[-4:])[0] for row in rows]
@@ -188,13 +194,18 @@ class Checker:
         self._say(not threads, f"threads of nothing: {sorted(threads)[:5]}")
         for number, count in told.items():
             self._say(valence[number] == count, f"folder {number} tells {count}, holds {valence[number]}")
-        self._say((files, folders) == (self.files, self.folders), f"{files} files, {folders} folders; told {self.files}, {self.folders}")
+        self._say(
+            (files, folders) == (self.files, self.folders),
+            f"{files} files, {folders} folders; told {self.files}, {self.folders}",
+        )
         self._say(dict(links) == apart, f"names of files that have several: {dict(links)}, told {apart}")
 
     def _take(self, number: int, fork: Fork, more: Runs) -> None:
         runs = fork.runs + more
         have = sum(count for _, count in runs)
-        self._say(have == fork.blocks and (not more or len(fork.runs) == 8), f"{number}: {have} blocks, told {fork.blocks}")
+        self._say(
+            have == fork.blocks and (not more or len(fork.runs) == 8), f"{number}: {have} blocks, told {fork.blocks}"
+        )
         self._say(fork.blocks == -(-fork.size // self.block), f"{number}: {fork.size} bytes in {fork.blocks} blocks")
         for start, count in runs:
             self.taken.update(range(start, start + count))

@@ -45,7 +45,9 @@ def make(dice: Dice, size: int) -> bytes:
         table += _TAG.pack(tag, _HEADER + 4 + 4 * _TAG.size + len(data), len(value))
         data += value + bytes(-len(value) % 4)
     body = pack(">I", 4) + table + data
-    head = pack(">I4sI4s4s4s6H4s", _HEADER + len(body), b"\0\0\0\0", 0x02400000, b"scnr", b"GRAY", b"XYZ ", *_DATE, _MARK)
+    head = pack(
+        ">I4sI4s4s4s6H4s", _HEADER + len(body), b"\0\0\0\0", 0x02400000, b"scnr", b"GRAY", b"XYZ ", *_DATE, _MARK
+    )
     head = head.ljust(68, b"\0") + pack(">3i", 0xF6D6, 0x10000, 0xD32D)
     return head.ljust(_HEADER, b"\0") + body
 

@@ -108,8 +108,8 @@ def _rising(placed: Sequence[Numbered]) -> list[Numbered]:
         assert one.extents
         start = one.extents[0].offset
         k = bisect_left(tails, start)
-        tails[k:k + 1] = [start]
-        at[k:k + 1] = [n]
+        tails[k : k + 1] = [start]
+        at[k : k + 1] = [n]
         before.append(at[k - 1] if k else -1)
     out: list[Numbered] = []
     n = at[-1] if at else -1
@@ -245,12 +245,11 @@ class _Join:
 
     def _name(self, finding: Finding, file: Numbered) -> None:
         assert file.path is not None
-        reason = f"name: of number {file.number:,}, which was made in the order in which this lies among others"
         self._file.replace(
             replace(
                 finding, state="deleted", folder="/" + "/".join(file.path[:-1]), name=file.path[-1], times=file.times,
                 name_sure=min(file.name_sure, _NAME_SURE), volume=self._number,
-                reasons=[*(one for one in finding.reasons if "no record tells its name" not in one), reason],
+                reasons=[*(one for one in finding.reasons if "no record tells its name" not in one), _by_order(file)],
             )
         )  # fmt: skip
         self.named += 1
@@ -263,22 +262,26 @@ class _Join:
             return
         reasons = ["it lies between two files that are known, and ends with zeros", "no kind is known to measure it by"]
         place = FileMap.of((Extent(piece.start, size),))
+        state, folder, name, times = "found", "/unnamed", f"data-at-{piece.start:012x}.bin", Times()
+        sure, name_sure, told = _NAMELESS_HOLE_SURE, 0.0, "no record tells its name"
         if file is not None and file.path is not None:
-            reasons.append(f"name: of number {file.number:,}, which was made in the order in which this lies among others")
-            finding = Finding(
-                "deleted", "/" + "/".join(file.path[:-1]), file.path[-1], *kind_of(file.path[-1], None), size, place,
-                file.times, ("content",), _HOLE_SURE, min(file.name_sure, _NAME_SURE), reasons, self._number, sound=size,
-            )  # fmt: skip
-        else:
-            name = f"data-at-{piece.start:012x}.bin"
-            finding = Finding(
-                "found", "/unnamed", name, "other", "data", size, place, Times(), ("content",), _NAMELESS_HOLE_SURE, 0.0,
-                [*reasons, "no record tells its name"], sound=size,
-            )  # fmt: skip
+            state, folder, name, times = "deleted", "/" + "/".join(file.path[:-1]), file.path[-1], file.times
+            sure, name_sure, told = _HOLE_SURE, min(file.name_sure, _NAME_SURE), _by_order(file)
+        kind = kind_of(name, None) if state == "deleted" else ("other", "data")
+        finding = Finding(
+            state, folder, name, *kind, size, place, times, ("content",), sure, name_sure, [*reasons, told],
+            self._number if state == "deleted" else None, sound=size,
+        )  # fmt: skip
         for part in piece.parts:
-            self._file.replace(replace(part, confidence=0.0, sound=0, reasons=[*part.reasons, "inside of another file"]))
+            self._file.replace(
+                replace(part, confidence=0.0, sound=0, reasons=[*part.reasons, "inside of another file"])
+            )
         self._file.add(finding)
         self.found += 1
+
+
+def _by_order(file: Numbered) -> str:
+    return f"name: of number {file.number:,}, which was made in the order in which this lies among others"
 
 
 def _is_fragment(finding: Finding) -> bool:

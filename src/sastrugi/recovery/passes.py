@@ -15,8 +15,8 @@ from sastrugi.recovery.context import ScanContext
 from sastrugi.recovery.findings import FoundVolume
 from sastrugi.recovery.journals import history_findings
 from sastrugi.recovery.layout import Place
-from sastrugi.recovery.reassembly_pass import Assembly
 from sastrugi.recovery.order_of_writing import join_by_order
+from sastrugi.recovery.reassembly_pass import Assembly
 from sastrugi.recovery.relics import loose_outside, previous_volumes_of, relic_findings
 from sastrugi.recovery.tables import table_findings
 from sastrugi.units import format_size

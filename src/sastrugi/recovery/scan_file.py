@@ -237,7 +237,10 @@ class ScanFile:
 
     def replace(self, finding: Finding) -> None:
         """Store a finding in the place of the one with its number."""
-        self._run("INSERT OR REPLACE INTO findings VALUES (?,?,?,?,?,?,?,?,?,?,?,?,?,?,?,?,?,?)", (finding.number, *_row_of(finding)))
+        self._run(
+            "INSERT OR REPLACE INTO findings VALUES (?,?,?,?,?,?,?,?,?,?,?,?,?,?,?,?,?,?)",
+            (finding.number, *_row_of(finding)),
+        )
 
     def discard(self, from_pass: str) -> None:
         """Drop the findings of a pass that was broken off and begins anew."""

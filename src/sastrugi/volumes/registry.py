@@ -37,6 +37,8 @@ if TYPE_CHECKING:
     """Of a medium, the bytes at which marked sectors stand, the volumes of today, and a test whether a file of a name
     can begin at a byte."""
 _USUAL_GRAIN = 2.0
+BASIC_DATA = UUID("ebd0a0a2-b9e5-4433-87c0-68b6b72699c7")
+"""The type of partitions of a GPT that hold data of any kind."""
 MORE = "SASTRUGI_FILE_SYSTEMS"
 """The environment variable that names packages of further file systems, commas between."""
 
@@ -67,7 +69,7 @@ class Variant:
     default_unit: Callable[[int, int, Habits], int]
     format: Format
     mkfs: Callable[[int, int, str], list[str]] | None = None
-    gpt_type: UUID = UUID("ebd0a0a2-b9e5-4433-87c0-68b6b72699c7")
+    gpt_type: UUID = BASIC_DATA
     apm_type: str = "DOS_FAT_32"
 
 

@@ -39,8 +39,14 @@ FILE_SYSTEM = FileSystem(
     title="HFS+",
     variants=tuple(
         Variant(
-            name, title, 0xAF, _TIME_GRAIN, default_block, partial(_format, name),
-            gpt_type=UUID("48465300-0000-11aa-aa11-00306543ecac"), apm_type=f"Apple_{title.replace('+', '')}",
+            name,
+            title,
+            0xAF,
+            _TIME_GRAIN,
+            default_block,
+            partial(_format, name),
+            gpt_type=UUID("48465300-0000-11aa-aa11-00306543ecac"),
+            apm_type=f"Apple_{title.replace('+', '')}",
         )
         for name, title in _TITLES.items()
     ),

@@ -11,6 +11,7 @@ import struct
 from bisect import bisect_left, bisect_right
 from collections.abc import Callable, Iterator
 from dataclasses import dataclass, field
+from itertools import chain
 from typing import Any
 
 import numpy as np
@@ -28,8 +29,8 @@ from sastrugi.volumes.hfsplus.layout import (
     VARIABLE_INDEX_KEYS,
 )
 
-Key = Any
-"""What records are in the order of; a tuple."""
+Key = tuple[Any, ...]
+"""What records are in the order of."""
 _OFFSET = 2
 _CHILD = 4
 _KEY_LENGTH = 2
@@ -63,7 +64,9 @@ class TreeNode:
     def key_bytes(self, n: int) -> bytes:
         """The key of a record as it stands, with its length."""
         start = self.ends[n]
-        return bytes(self.raw[start : start + _KEY_LENGTH + int.from_bytes(self.raw[start : start + _KEY_LENGTH], "big")])
+        return bytes(
+            self.raw[start : start + _KEY_LENGTH + int.from_bytes(self.raw[start : start + _KEY_LENGTH], "big")]
+        )
 
     def child(self, n: int) -> int:
         """Of an index node: the node that a record leads to."""
@@ -128,11 +131,8 @@ class Tree:
     def _take(self) -> int:
         """A free node; the tree grows where there is none."""
         if not self.free:
-            before = self.total
-            self.total = self._grow()
-            self.free = self.total - before
-            self._add_maps()
-        for number in (*range(self._hint, self.total), *range(1, self._hint)):
+            self.make_room(1)
+        for number in chain(range(self._hint, self.total), range(1, self._hint)):
             if number // 8 >= len(self._used):
                 self._used.extend(bytes(number // 8 + 1 - len(self._used)))
             if not self._used[number // 8] & 0x80 >> number % 8:
@@ -141,6 +141,14 @@ class Tree:
                 self._hint = number + 1
                 return number
         raise AssertionError("the map of nodes and the count of free ones differ")
+
+    def make_room(self, nodes: int) -> None:
+        """Let the tree grow until so many nodes are free."""
+        while self.free < nodes:
+            before = self.total
+            self.total = self._grow()
+            self.free += self.total - before
+            self._add_maps()
 
     def _new(self, kind: int, height: int) -> TreeNode:
         number = self._take()
@@ -168,9 +176,7 @@ class Tree:
         for number, other in ((node.before, node.next), (node.next, node.before)):
             if number:
                 beside = self.nodes[number]
-                beside.next, beside.before = (
-                    (other, beside.before) if number == node.before else (beside.next, other)
-                )
+                beside.next, beside.before = (other, beside.before) if number == node.before else (beside.next, other)
                 beside.settle()
                 self._changed[number] = None
         if node.kind == LEAF:

@@ -158,7 +158,9 @@ def _of_rows(kind: int, rows: NDArray[np.void]) -> Iterator[CatalogRecord]:
         else iter([(NO_FORK, NO_FORK)] * len(rows))
     )
     links = (rows["file_type"].astype("V4") == np.void(LINK_TYPE)) & (rows["creator"] == np.void(LINK_CREATOR))
-    columns = (rows[name].tolist() for name in ("number", "created", "modified", "changed", "accessed", "mode", "special"))
+    columns = (
+        rows[name].tolist() for name in ("number", "created", "modified", "changed", "accessed", "mode", "special")
+    )
     for number, created, modified, changed, accessed, mode, special, is_link, (own, resource) in zip(
         *columns, links.tolist(), forks, strict=True
     ):
@@ -255,5 +257,3 @@ def overflow_at(data: NDArray[np.uint8], starts: NDArray[np.int64]) -> Iterator[
         runs = runs_of(first_blocks, counts)
         if runs and number:
             yield Overflow(number, fork, first, runs, at)
-
-

@@ -24,7 +24,6 @@ from sastrugi.volumes.hfsplus.layout import (
     HFS_PLUS,
     HFSX,
     LEAST_BLOCK,
-    LEAST_NODE,
     MOST_BLOCK,
     MOST_NODE,
     Geometry,
@@ -78,9 +77,9 @@ def node_at(medium: Medium, at: int) -> bytes:
     count = int.from_bytes(data[10:12], "big")
     for size in _NODE_SIZES:
         table = np.frombuffer(data[max(size - 2 * (count + 1), 0) : size], ">u2")[::-1].astype(np.int64)
-        if len(data) >= size > LEAST_NODE - 1 and len(table) == count + 1 and table[0] == DESCRIPTOR_SIZE:
-            if (np.diff(table) > 0).all() and table[-1] <= size - 2 * (count + 1):
-                return data[:size]
+        fits = len(data) >= size and len(table) == count + 1 and table[0] == DESCRIPTOR_SIZE
+        if fits and (np.diff(table) > 0).all() and table[-1] <= size - 2 * (count + 1):
+            return data[:size]
     return data[: _NODE_SIZES[0]]
 
 
@@ -108,7 +107,9 @@ class EarlierHfs(Volume):
             for told in every.values():
                 by_life[told.record.created].append(told)
             for of_life in by_life.values() if number >= FIRST_NUMBER else ():
-                yield from self._pool.entries(number, max(of_life, key=lambda told: (told.record.name is not None, told.age)))
+                yield from self._pool.entries(
+                    number, max(of_life, key=lambda told: (told.record.name is not None, told.age))
+                )
 
     def own_extents(self) -> Iterator[tuple[str, Extent]]:
         return (("table", node) for node in self._nodes)
@@ -135,9 +136,9 @@ def earlier_volumes(medium: Medium, sectors: Sequence[int], now: Sequence[Volume
         if isinstance(volume, HfsVolume) and volume.past.before.files:
             loose.setdefault(n, [])
     for holder, places in sorted(loose.items()):
-        volume = now[holder] if holder >= 0 else None
-        before = volume.past.before if isinstance(volume, HfsVolume) else None
-        found = _earlier(medium, places, volume, before, now, head)
+        over = now[holder] if holder >= 0 else None
+        before = over.past.before if isinstance(over, HfsVolume) else None
+        found = _earlier(medium, places, over, before, now, head)
         if found is not None:
             out.append(found)
     return out

@@ -112,7 +112,9 @@ def _one_list(medium: Medium, journal: Journal, at: int) -> tuple[int, list[tupl
     head = data[:8] + bytes(4) + data[12:BLOCK_LIST_SUMMED]
     if journal_sum(head) != checksum or not 1 <= count <= len(data) // BLOCK_INFO.itemsize - 1:
         return None
-    rows = np.frombuffer(data, BLOCK_INFO.newbyteorder(journal.order), count, struct.calcsize(BLOCK_LIST))[1:]
+    rows = np.frombuffer(
+        data, BLOCK_INFO.newbyteorder(">" if journal.order == ">" else "<"), count, struct.calcsize(BLOCK_LIST)
+    )[1:]
     infos = list(zip(rows["sector"].tolist(), rows["size"].tolist(), strict=True))
     if used != journal.list_size + sum(size for _, size in infos):
         return None

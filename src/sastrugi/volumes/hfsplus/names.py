@@ -1,7 +1,7 @@
 """Names as HFS Plus keeps them: decomposed, in UTF-16, and in an order that pays no regard to case.
 
 Source: TN1150, "Unicode Subtleties" and "Case-Insensitive String Comparison Algorithm". Letters are decomposed as
-Unicode 3.2 has it but for some ranges, as systems since 2003 do (the table of the note is older, and leaves some whole);
+Unicode 3.2 has it but for some ranges, as systems since 2003 do (the table of the note is older and leaves some whole);
 the order is that of the folded code units, of which some count as nothing.
 """
 
@@ -25,8 +25,8 @@ _LAST = 0xFFFF
 _CASED = (
     *range(0x41, 0x5B), 0xC6, 0xD0, 0xD8, 0xDE, 0x110, 0x126, 0x132, 0x13F, 0x141, 0x14A, 0x152, 0x166,
     *range(0x181, 0x1A6), *range(0x1A7, 0x1C6), 0x1C7, 0x1C8, 0x1CA, 0x1CB, 0x1E4, 0x1F1, 0x1F2, *range(0x391, 0x3AA),
-    *range(0x3E2, 0x3EF), *range(0x402, 0x430), *range(0x460, 0x482), *range(0x490, 0x4C0), 0x4C3, 0x4C7, 0x4CB, *range(0x531, 0x557),
-    *range(0x2160, 0x2170), *range(0xFF21, 0xFF3B),
+    *range(0x3E2, 0x3EF), *range(0x402, 0x430), *range(0x460, 0x482), *range(0x490, 0x4C0), 0x4C3, 0x4C7, 0x4CB,
+    *range(0x531, 0x557), *range(0x2160, 0x2170), *range(0xFF21, 0xFF3B),
 )  # fmt: skip
 """Letters that have a small form in the table of the note, which is older than many others."""
 
@@ -65,7 +65,7 @@ def to_units(name: str) -> bytes:
     try:
         units = decomposed(name).encode("utf-16-be")
     except UnicodeEncodeError as error:
-        raise VolumeError(f"{ascii(name)} cannot be a name: it is no text") from error
+        raise VolumeError(f"{name!a} cannot be a name: it is no text") from error
     if len(units) > 2 * MOST_NAME:
         raise VolumeError(f"'{name[:40]}…' is too long: a name has at most {MOST_NAME} characters, marks counted")
     return units

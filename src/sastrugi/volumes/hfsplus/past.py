@@ -18,7 +18,7 @@ from sastrugi.media.extents import Extent
 from sastrugi.volumes.hfsplus.catalog_read import CatalogRecord, shaped_overflow, shaped_records
 from sastrugi.volumes.hfsplus.layout import DATA_FORK, FILE_RECORD, FOLDER_RECORD, HEADER, INDEX, LEAF, MAP, ROOT
 from sastrugi.volumes.hfsplus.pool import Pool, Told, times_of
-from sastrugi.volumes.hfsplus.tree_read import Nodes, TreeFile, spans_of
+from sastrugi.volumes.hfsplus.tree_read import Nodes, spans_of
 from sastrugi.volumes.reader import Entry, Numbered, Times
 
 if TYPE_CHECKING:
@@ -102,10 +102,7 @@ class Past:
         """The files that are gone of which most is told by the journal, or by the trees."""
         pool, volume = self.pool, self._volume
         for number in sorted(pool.files):
-            if number in volume.created:
-                told = self._earlier_version(number)
-            else:
-                told = pool.best(number)
+            told = self._earlier_version(number) if number in volume.created else pool.best(number)
             if told is None or bool(told.order) != from_journal or (not told.record.data.size and self._made_empty):
                 continue
             if told.record.parent == ROOT and volume.is_own(told.record.name or ""):

@@ -39,9 +39,9 @@ def default_block(size: int, sector: int = 512, habits: Habits = "linux") -> int
 def plan(title: str, offset: int, size: int, block: int, sector: int, journaled: bool) -> Plan:
     """The plan of a volume of `size` bytes at `offset`; raises VolumeError with the limits if it cannot be."""
     if block & (block - 1) or not max(LEAST_BLOCK, sector) <= block <= MOST_BLOCK:
-        least = format_size(max(LEAST_BLOCK, sector))
+        smallest = format_size(max(LEAST_BLOCK, sector))
         raise VolumeError(
-            f"a block of {title} cannot be {format_size(block)}: it is a power of two from {least} to 64 KiB"
+            f"a block of {title} cannot be {format_size(block)}: it is a power of two from {smallest} to 64 KiB"
         )
     blocks = size // block
     if blocks >= 1 << 32:

@@ -34,7 +34,6 @@ from sastrugi.volumes.hfsplus.layout import (
     JOURNALED,
     KIND_MASK,
     LEAST_BLOCK,
-    LINK_CREATOR,
     MOST_BLOCK,
     PRIVATE_FOLDER,
     RESOURCE_FORK,
@@ -215,16 +214,14 @@ class HfsVolume(Volume):
         threads: dict[int, tuple[CatalogRecord, tuple[Extent, ...]]] = {}
         for data, numbers, spans in tree.records(tree.leaves[0]):
             for record in records_at(data, spans.starts, spans.ends):
-                if record.kind == FILE_RECORD:
-                    into = self._files.append
-                elif record.kind == FOLDER_RECORD:
-                    into = self._take_folder
-                elif record.kind == FOLDER_THREAD:
-                    into = lambda one, threads=threads: threads.setdefault(one[0].number, one)  # noqa: E731
-                else:
-                    continue
                 at = int(numbers[record.at // tree.node]) * tree.node + record.at % tree.node
-                into((record, tree.places(at, record.length)))
+                one = record, tree.places(at, record.length)
+                if record.kind == FILE_RECORD:
+                    self._files.append(one)
+                elif record.kind == FOLDER_RECORD:
+                    self._folders.setdefault(record.number, one)
+                elif record.kind == FOLDER_THREAD:
+                    threads.setdefault(record.number, one)
         for number, thread in threads.items():
             self._folders.setdefault(number, thread)  # its record is in a node that is damaged
         for record, _ in self._files:
@@ -239,14 +236,6 @@ class HfsVolume(Volume):
             self.mountable = False
         else:
             self.label, self.made = root[0].name or "", root[0].created
-        if self.catalog.good and self.catalog_whole and root is not None:
-            return
-        self._damaged = True
-
-    _damaged = False
-
-    def _take_folder(self, one: tuple[CatalogRecord, tuple[Extent, ...]]) -> None:
-        self._folders.setdefault(one[0].number, one)
 
     # -- names ------------------------------------------------------------------------------
 

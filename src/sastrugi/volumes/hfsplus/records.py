@@ -70,7 +70,7 @@ def catalog_key(parent: int, units: bytes) -> bytes:
     return struct.pack(">HIH", 6 + len(units), parent, len(units) // 2) + units
 
 
-def packed_fork(fork: ForkState, block: int, clump: int = 0) -> Any:
+def packed_fork(fork: ForkState, clump: int = 0) -> Any:
     row = np.zeros((), FORK)
     row["size"], row["clump"], row["blocks"] = fork.size, clump, sum(count for _, count in fork.runs)
     for n, run in enumerate(fork.runs[:INSIDE]):
@@ -78,7 +78,7 @@ def packed_fork(fork: ForkState, block: int, clump: int = 0) -> Any:
     return row
 
 
-def packed_file(state: FileState, block: int) -> bytes:
+def packed_file(state: FileState) -> bytes:
     """The data of the record of a file or folder."""
     row = np.zeros((), FOLDER if state.folder else FILE)
     row["type"] = FOLDER_RECORD if state.folder else FILE_RECORD
@@ -95,7 +95,7 @@ def packed_file(state: FileState, block: int) -> bytes:
         row["valence"] = state.valence
     else:
         row["special"] = state.links
-        row["data"], row["resource"] = packed_fork(state.data, block), packed_fork(state.resource, block)
+        row["data"], row["resource"] = packed_fork(state.data), packed_fork(state.resource)
     return row.tobytes()
 
 

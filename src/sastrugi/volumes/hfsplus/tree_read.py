@@ -66,7 +66,9 @@ class TreeFile:
 
     def read(self, at: int, length: int) -> bytes:
         """Bytes of the file."""
-        return b"".join(self._medium.read(*part).ljust(part.length, b"\0") for part in within(self._extents, at, length))
+        return b"".join(
+            self._medium.read(*part).ljust(part.length, b"\0") for part in within(self._extents, at, length)
+        )
 
     def places(self, at: int, length: int) -> tuple[Extent, ...]:
         """Where bytes of the file lie on the medium."""
@@ -135,7 +137,7 @@ class TreeFile:
         return leaf & (rows["records"] > 0), False
 
     def records(self, wanted: NDArray[np.bool_]) -> Iterator[tuple[NDArray[np.uint8], NDArray[np.int64], Spans]]:
-        """The records of some nodes: bytes of nodes in a row, numbers of these, and where in the bytes records stand."""
+        """The records of some nodes: bytes of nodes in a row, numbers of these, and where in them records stand."""
         for some in self.every(wanted):
             yield some.data.reshape(-1), some.numbers, spans_of(some.data)
 

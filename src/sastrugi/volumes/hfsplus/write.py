@@ -10,41 +10,29 @@ from __future__ import annotations
 import datetime as dt
 import random
 import struct
-from collections import defaultdict, deque
 from collections.abc import Callable, Iterable, Iterator, Sequence
 from contextlib import contextmanager
-from dataclasses import dataclass, field
+from dataclasses import dataclass
 
 import numpy as np
 
 from sastrugi.errors import VolumeError
-from sastrugi.media.extents import Extent, within
+from sastrugi.media.extents import Extent
 from sastrugi.media.filemap import FileMap
 from sastrugi.media.raw import RawImage
-from sastrugi.volumes.allocation import PIECE, ClusterMap, join_runs
+from sastrugi.volumes.allocation import ClusterMap, join_runs
 from sastrugi.volumes.hfsplus.btree import Key, Tree
-from sastrugi.volumes.hfsplus.journal_write import SECTOR, Copy, JournalWriter
+from sastrugi.volumes.hfsplus.evidence import Telling, evidence_of, sought
 from sastrugi.volumes.hfsplus.layout import (
-    ATTRIBUTES_FILE,
-    ATTRIBUTES_KEY,
-    BACKUP_FROM_END,
-    BINARY,
-    CATALOG_FILE,
-    CATALOG_KEY,
     DATA_FORK,
-    EXTENTS_FILE,
-    EXTENTS_KEY,
     FIRST_NUMBER,
-    FOLDED,
     FOLDER,
-    HEADER_AT,
+    FORK,
     HFS_PLUS,
     HFSX,
     INDIRECT_NAME,
     IS_FILE,
     IS_FOLDER,
-    JOURNAL_INFO,
-    JOURNAL_INFO_FLAGS_INSIDE,
     JOURNAL_INFO_NAME,
     JOURNAL_NAME,
     JOURNALED,
@@ -68,13 +56,13 @@ from sastrugi.volumes.hfsplus.records import (
     ForkState,
     attribute_record,
     catalog_key,
-    overflow,
     packed_file,
     packed_fork,
     packed_link,
     packed_thread,
 )
-from sastrugi.volumes.writer import RECORD, Evidence, Habits, Node, PlaceWorth, Reuse, Trace, VolumeWriter, parts_of
+from sastrugi.volumes.hfsplus.volume_files import TreeOnVolume, VolumeFiles
+from sastrugi.volumes.writer import ATTRIBUTES, Evidence, Habits, Node, Reuse, VolumeWriter, parts_of
 
 _COMMIT_AFTER = dt.timedelta(seconds=5)
 """What comes within this is one transaction, as drivers have it."""
@@ -82,14 +70,11 @@ _UNNAMED = "untitled"
 _PRIVATE_MODE, _OWN_MODE = 0o555, 0o400
 _LAST_USED = "com.apple.lastuseddate#PS"
 """An attribute that macOS gives files that were opened."""
-_MOST_TOLD = 24
-"""Places of one record that are told; in a journal the oldest go first when it is written on."""
-_PLACE_END = FOLDER.itemsize + 80
+_PLACE_END = FOLDER.itemsize + FORK.itemsize
 """Bytes of a file's record up to the end of its data fork."""
 _NAME_END = 12
 """Bytes of a file's record that tell whose it is: type, flags, number."""
 _MOST_LINKS = 32_767
-_OTHER = "journal"
 
 
 @dataclass(slots=True, eq=False)
@@ -104,25 +89,6 @@ class HfsNode(Node):
     def units(self) -> bytes:
         """The name as it is stored."""
         return to_units(self.name)
-
-
-@dataclass(slots=True)
-class _File:
-    """One of the volume's own files: its number, blocks and the bytes it grows by."""
-
-    number: int
-    fork: ForkState
-    clump: int
-    tree: Tree | None = None
-
-
-@dataclass(slots=True)
-class _Sought:
-    """Bytes that tell something of a file, and the nodes in which they may stand."""
-
-    file: _File
-    needle: bytes
-    nodes: list[int] = field(default_factory=list)
 
 
 class HfsWriter(VolumeWriter[HfsNode]):
@@ -145,120 +111,34 @@ class HfsWriter(VolumeWriter[HfsNode]):
         self._created = self._begun = self._last = when
         self._next_number = FIRST_NUMBER
         self._files = self._folders = self._writes = 0
-        self._backup_due = True
-        self._journal: JournalWriter | None = None
-        self._journal_block = 0
-        self._copies: defaultdict[int, deque[Copy]] = defaultdict(deque)
-        self._been: defaultdict[Key, list[int]] = defaultdict(list)
-        """Nodes from which records went when they were split, by their keys."""
+        self._private: FileState | None = None
         self._left: Evidence | None = None
-        self._changed = False
-        self._format(plan, label, when)
+        self._changed = True
+        self._own = VolumeFiles(image, plan, self._by_case, self.clusters)
+        self._begin(label, when)
 
-    # -- formatting -------------------------------------------------------------------------
-
-    def _format(self, plan: Plan, label: str, when: dt.datetime) -> None:
-        g, image = self.geometry, self.image
+    def _begin(self, label: str, when: dt.datetime) -> None:
+        """The records that a new volume has."""
         units = to_units(label or _UNNAMED)
-        image.zero(g.offset, min(3 * 512, g.size))
-        front = -(-(HEADER_AT + 512) // g.block)
-        back = (g.size - BACKUP_FROM_END) // g.block
-        self.clusters.mark([(0, front), (back, max(g.blocks - back, 0))] if back < g.blocks else [(0, front)], True)
-        self.clusters.last = front - 1
-        bits = -(-g.blocks // (8 * g.block)) * g.block
-        self._bitmap = _File(0, self._own_fork(bits), bits)
-        image.zero(*self._part(self._bitmap.fork, 0, bits))
-        journal: list[tuple[str, ForkState]] = []
-        if plan.journal:
-            info, buffer = self._own_fork(g.block), self._own_fork(plan.journal)
-            self._begin_journal(info, buffer)
-            journal = [(JOURNAL_INFO_NAME, info), (JOURNAL_NAME, buffer)]
-        compare = BINARY if self._by_case else FOLDED
-        wanted = (
-            (EXTENTS_FILE, plan.extents, plan.extents_node, EXTENTS_KEY, 0),
-            (ATTRIBUTES_FILE, plan.attributes, plan.attributes_node, ATTRIBUTES_KEY, BINARY),
-            (CATALOG_FILE, plan.catalog, plan.catalog_node, CATALOG_KEY, compare),
-        )
-        made = [self._tree(*one) for one in wanted]
-        self._extents, self._attributes, self._catalog = made
         root = FileState(ROOT, True, when, when, when)
         self.root = HfsNode("", None, True, 0, file=root)
-        self._insert(self._catalog, (ROOT_PARENT, self._sorted(units)), catalog_key(ROOT_PARENT, units), root)
         self._root_key = (ROOT_PARENT, self._sorted(units))
+        self._insert(self._root_key, catalog_key(ROOT_PARENT, units), root)
         self._put_thread(ROOT, True, ROOT_PARENT, units)
-        self._private: FileState | None = None
-        for name, fork in journal:
-            self._make_own(name, fork, when)
+        if self._own.journal is not None:
+            for name, fork in (
+                (JOURNAL_INFO_NAME, self._own.journal_info),
+                (JOURNAL_NAME, self._own.journal_buffer),
+            ):
+                self._make_own(name, fork, when)
         self.flush()
-
-    def _own_fork(self, size: int) -> ForkState:
-        """Blocks in one piece for one of the volume's own files."""
-        count = size // self.cluster_size
-        runs = self.clusters.take(count)
-        if len(runs) > 1:  # right behind the format's other structures all is free
-            raise VolumeError("the volume has no room in one piece for its own files")
-        return ForkState(size, runs)
-
-    def _tree(self, number: int, size: int, node: int, longest: int, compare: int) -> _File:
-        file = _File(number, self._own_fork(size), size)
-        file.tree = Tree(
-            node, longest, compare, size // node, lambda: self._grow_tree(file),
-            lambda keys, from_node: self._has_moved(file, keys, from_node),
-        )  # fmt: skip
-        return file
-
-    def _has_moved(self, file: _File, keys: list[Key], from_node: int) -> None:
-        for key in keys:
-            been = self._been[file.number, key]
-            if from_node not in been:
-                been.append(from_node)
-
-    def _grow_tree(self, file: _File) -> int:
-        """More nodes for a tree that has no free one left."""
-        tree = file.tree
-        assert tree is not None
-        unit = max(tree.node_size, self.cluster_size)
-        wanted = file.clump
-        while wanted >= unit:
-            found = self._in_one_piece(wanted // self.cluster_size)
-            if found is not None:
-                break
-            wanted = wanted // 2 // unit * unit
-        else:
-            raise VolumeError(f"the volume is full: its own tree {file.number} has no room to grow")
-        taken = self.clusters.take(wanted // self.cluster_size, found)
-        before = len(file.fork.runs)
-        file.fork.runs = join_runs([*file.fork.runs, *taken])
-        file.fork.size += wanted
-        self._backup_due = True
-        if tree is not self._extents.tree and max(before, len(file.fork.runs)) > 8:
-            self._put_overflow(file.number, DATA_FORK, file.fork)
-        return file.fork.size // tree.node_size
-
-    def _in_one_piece(self, count: int) -> int | None:
-        """Where so many free blocks begin side by side, if they are anywhere."""
-        last = self.clusters.last + 1
-        for begin, end in ((last, self.clusters.end), (0, last)):
-            for start, length in self.clusters.free_runs(begin, end):
-                if length >= count:
-                    return start
-        return None
-
-    def _begin_journal(self, info: ForkState, buffer: ForkState) -> None:
-        g = self.geometry
-        self._journal_block = info.runs[0][0]
-        self._journal_at = self._part(buffer, 0, buffer.size)
-        block = struct.pack(JOURNAL_INFO, JOURNAL_INFO_FLAGS_INSIDE, bytes(32), self._journal_at.offset - g.offset, buffer.size)
-        self.image.write(g.at(self._journal_block), block.ljust(g.block, b"\0"))
-        self.image.zero(*self._journal_at)
-        self._journal = JournalWriter(buffer.size, lambda at, data: self.image.write(self._journal_at.offset + at, data))
 
     def _make_own(self, name: str, fork: ForkState, when: dt.datetime) -> None:
         """The files of the journal are in the root, hidden."""
         state = FileState(self._take_number(), False, when, when, when, fork, mode=IS_FILE | _OWN_MODE)
-        state.bits = 2
+        state.bits = ATTRIBUTES["hidden"]
         units = name.encode("utf-16-be")
-        self._insert(self._catalog, (ROOT, self._sorted(units)), catalog_key(ROOT, units), state)
+        self._insert((ROOT, self._sorted(units)), catalog_key(ROOT, units), state)
         self._put_thread(state.number, False, ROOT, units)
         self._files += 1
         self._in_folder(self.root, 1, when)
@@ -268,14 +148,15 @@ class HfsWriter(VolumeWriter[HfsNode]):
     def _sorted(self, units: bytes) -> bytes:
         return units if self._by_case else folded(units)
 
-    def _insert(self, file: _File, key: Key, key_bytes: bytes, state: FileState) -> None:
-        assert file.tree is not None
-        file.tree.insert(key, key_bytes + packed_file(state, self.cluster_size))
-        self._changed = True
+    def _insert(self, key: Key, key_bytes: bytes, state: FileState) -> None:
+        self._catalog.insert(key, key_bytes + packed_file(state))
 
     def _put_thread(self, number: int, folder: bool, parent: int, units: bytes) -> None:
-        assert self._catalog.tree is not None
-        self._catalog.tree.insert((number, b""), catalog_key(number, b"") + packed_thread(folder, parent, units))
+        self._catalog.insert((number, b""), catalog_key(number, b"") + packed_thread(folder, parent, units))
+
+    @property
+    def _catalog(self) -> Tree:
+        return self._own.catalog.tree
 
     def _take_number(self) -> int:
         if self._next_number >= 1 << 32:
@@ -295,47 +176,19 @@ class HfsWriter(VolumeWriter[HfsNode]):
 
     def _put(self, node: HfsNode) -> None:
         """Write the record of a file or folder anew."""
-        assert self._catalog.tree is not None
-        self._catalog.tree.replace(self._home(node.file, node), packed_file(node.file, self.cluster_size))
-        self._changed = True
+        self._catalog.replace(self._home(node.file, node), packed_file(node.file))
 
     def _in_folder(self, folder: HfsNode, more: int, when: dt.datetime) -> None:
         folder.file.valence += more
         folder.file.modified = folder.file.changed = when
         self._put(folder)
 
-    def _put_overflow(self, number: int, fork: int, state: ForkState) -> None:
-        """Write the extents of a fork that its record has no room for."""
-        tree = self._extents.tree
-        assert tree is not None
-        self._drop_overflow(number, fork)
-        for key, record in overflow(fork, number, state.runs):
-            tree.insert(key, record)
-
-    def _drop_overflow(self, number: int, fork: int) -> None:
-        for key in self._overflow_keys(number, fork):
-            assert self._extents.tree is not None
-            self._extents.tree.remove(key)
-            self._been.pop((EXTENTS_FILE, key), None)
-
-    def _overflow_keys(self, number: int, fork: int) -> list[Key]:
-        tree = self._extents.tree
-        assert tree is not None
-        return tree.keys_from((number, fork, 0), (number, fork, 1 << 32))
-
-    def _part(self, fork: ForkState, at: int, length: int) -> Extent:
-        """Where bytes of one of the volume's own files lie, which are in one piece."""
-        (extent,) = within(self.run_extents(fork.runs), at, length)
-        return extent
-
-    def _node_at(self, file: _File, number: int) -> Extent:
-        assert file.tree is not None
-        return self._part(file.fork, number * file.tree.node_size, file.tree.node_size)
-
     # -- transactions -----------------------------------------------------------------------
 
-    def _at(self, when: dt.datetime) -> None:
-        """A change comes at this moment: what is older than some seconds is committed first."""
+    def _at(self, when: dt.datetime, pieces: int = 0) -> None:
+        """A change comes at this moment (of a fork of so many pieces): what is older than some seconds is committed
+        first. Raises VolumeError where the trees have no room for it, with nothing changed."""
+        self._own.make_room(pieces)
         if self._changed and abs(when - self._begun) >= _COMMIT_AFTER:
             self._commit()
         if not self._changed:
@@ -343,56 +196,21 @@ class HfsWriter(VolumeWriter[HfsNode]):
         self._last, self._changed = when, True
 
     def _commit(self) -> None:
-        """Write what changed: into the journal, then in its place."""
-        if not self._changed:
-            return
-        self._changed = False
-        self._writes += 1
-        pieces = dict(self._changed_pieces())
-        pieces[self.geometry.offset + HEADER_AT] = self._header()
-        if self._journal is not None:
-            self._write_journal(pieces)
-        for at in sorted(pieces):
-            self.image.write(at, pieces[at])
-
-    def _changed_pieces(self) -> Iterator[tuple[int, bytes]]:
-        """Nodes and parts of the bitmap that changed, by the byte of the medium where they belong."""
-        for file in (self._catalog, self._attributes, self._extents):
-            assert file.tree is not None
-            for number, data in file.tree.changes(file.clump).items():
-                yield self._node_at(file, number).offset, data
-        for index in sorted(self.clusters.changed):
-            data = np.packbits(self.clusters.piece(index)).tobytes()
-            at = index * PIECE // 8
-            length = min(len(data), self._bitmap.fork.size - at)
-            yield self._part(self._bitmap.fork, at, length).offset, data[:length]
-        self.clusters.changed.clear()
-
-    def _write_journal(self, pieces: dict[int, bytes]) -> None:
-        assert self._journal is not None
-        some: dict[int, bytes] = {}
-        size = 0
-        for place in [*pieces, None]:
-            if place is None or (some and size + len(pieces[place]) > self._journal.most):
-                for at, copy in self._journal.write(some).items():
-                    copies = self._copies[at + self.geometry.offset]
-                    copies.append(copy)
-                    while not self._journal.stands(copies[0]):
-                        copies.popleft()
-                some, size = {}, 0
-            if place is not None:
-                some[place - self.geometry.offset] = pieces[place]
-                size += len(pieces[place])
+        """Write what changed."""
+        if self._changed:
+            self._changed = False
+            self._writes += 1
+            self._own.commit(self._header())
 
     def _header(self) -> bytes:
         g = self.geometry
         row = np.zeros((), VOLUME_HEADER)
         signature = HFSX if self._by_case else HFS_PLUS
         row["signature"], row["version"] = signature, VERSIONS[signature]
-        row["attributes"] = UNMOUNTED | (JOURNALED if self._journal else 0)
+        row["attributes"] = UNMOUNTED | (JOURNALED if self._own.journal else 0)
         by = MOUNTED_BY_MAC if self._habits == "macos" else MOUNTED_BY_LINUX
-        row["mounted_by"] = np.void(MOUNTED_BY_JOURNAL if self._journal else by)
-        row["journal"] = self._journal_block
+        row["mounted_by"] = np.void(MOUNTED_BY_JOURNAL if self._own.journal else by)
+        row["journal"] = self._own.journal_block
         row["created"], row["checked"] = to_seconds(self._created), to_seconds(self._created)
         row["modified"] = to_seconds(self._last)
         row["files"], row["folders"] = self._files, self._folders
@@ -401,21 +219,18 @@ class HfsWriter(VolumeWriter[HfsNode]):
         row["resource_clump"] = row["data_clump"] = max(g.block, 16 << 10)
         row["next_number"], row["writes"], row["encodings"] = self._next_number, self._writes, 1
         row["serial"] = self._serial
-        row["allocation_file"] = packed_fork(self._bitmap.fork, g.block, self._bitmap.clump)
+        row["allocation_file"] = packed_fork(self._own.bitmap, self._own.bitmap.size)
         for name, file in (
-            ("extents_file", self._extents), ("catalog_file", self._catalog), ("attributes_file", self._attributes),
+            ("extents_file", self._own.extents), ("catalog_file", self._own.catalog),
+            ("attributes_file", self._own.attributes),
         ):  # fmt: skip
-            row[name] = packed_fork(file.fork, g.block, file.clump)
+            row[name] = packed_fork(file.fork, file.clump)
         return row.tobytes()
 
     def flush(self) -> None:
         """Bring everything to the medium, as at an unmount."""
         self._commit()
-        if self._journal is not None:
-            self.image.write(self._journal_at.offset, self._journal.header())
-        if self._backup_due:  # it tells of the volume's own files, and is written when those change
-            self.image.write(self.geometry.backup_at, self._header())
-            self._backup_due = False
+        self._own.settle(self._header())
 
     # -- making and storing -----------------------------------------------------------------
 
@@ -437,19 +252,18 @@ class HfsWriter(VolumeWriter[HfsNode]):
     def _enter(self, node: HfsNode, data: bytes, when: dt.datetime) -> None:
         """Give a file or folder its name: its record, and the thread that leads back to it."""
         parent = node.parent
-        assert parent is not None and self._catalog.tree is not None
+        assert parent is not None
         node.key = self._key_of(node)
-        self._catalog.tree.insert(node.key, catalog_key(parent.file.number, node.units) + data)
+        self._catalog.insert(node.key, catalog_key(parent.file.number, node.units) + data)
         self._put_thread(node.link, node.folder, parent.file.number, node.units)
         parent.children[self.fold(node.name)] = node
         self._in_folder(parent, 1, when)
 
     def _leave(self, node: HfsNode, when: dt.datetime) -> None:
-        parent, tree = node.parent, self._catalog.tree
-        assert parent is not None and tree is not None
+        parent = node.parent
+        assert parent is not None
         for key in (node.key, (node.link, b"")):
-            tree.remove(key)
-            self._been.pop((CATALOG_FILE, key), None)
+            self._own.remove(self._own.catalog, key)
         del parent.children[self.fold(node.name)]
         self._in_folder(parent, -1, when)
 
@@ -462,7 +276,7 @@ class HfsWriter(VolumeWriter[HfsNode]):
                 self._at(when)
                 state = FileState(self._take_number(), True, when, when, when)
                 child = HfsNode(name, node, True, 0, file=state, link=state.number)
-                self._enter(child, packed_file(state, self.cluster_size), when)
+                self._enter(child, packed_file(state), when)
                 self._folders += 1
             elif not child.folder:
                 raise VolumeError(f"{child.path}: a file is there already")
@@ -476,7 +290,7 @@ class HfsWriter(VolumeWriter[HfsNode]):
         if path.endswith(":" + RESOURCE_STREAM) and (file := self.find(path.rpartition(":")[0])) is not None:
             return self._store_resource(file, size, chunks, when, lie)
         parent, name = self.new_place(path)
-        self._at(when)
+        self._at(when, len(lie or ()))
         state = FileState(self._take_number(), False, when, modified or when, when, bits=attributes)
         node = HfsNode(name, parent, False, size, attributes=attributes, file=state, link=state.number)
         with self._whole_or_not(state.data):
@@ -484,8 +298,8 @@ class HfsWriter(VolumeWriter[HfsNode]):
             self._fill(path, state.data, size, chunks)
             if self._habits == "macos":
                 self._set_attribute(state, _LAST_USED, struct.pack("<QQ", int(self.moment(when).timestamp()), 0))
-            self._enter(node, packed_file(state, self.cluster_size), when)
-            self._put_overflow(state.number, DATA_FORK, state.data)
+            self._enter(node, packed_file(state), when)
+            self._own.put_overflow(state.number, DATA_FORK, state.data)
         self._files += 1
         return node
 
@@ -504,7 +318,7 @@ class HfsWriter(VolumeWriter[HfsNode]):
             self._lay_out(fork, size, lie)
             self._fill(path, fork, size, chunks)
         self._put(file)
-        self._put_overflow(file.file.number, RESOURCE_FORK, fork)
+        self._own.put_overflow(file.file.number, RESOURCE_FORK, fork)
         return self._enter_resource(file)
 
     def _enter_resource(self, file: HfsNode) -> HfsNode:
@@ -516,15 +330,12 @@ class HfsWriter(VolumeWriter[HfsNode]):
 
     def _set_attribute(self, state: FileState, name: str, value: bytes) -> None:
         """An extended attribute of a file that has none of this name yet."""
-        tree = self._attributes.tree
-        assert tree is not None
-        tree.insert(*attribute_record(state.number, name, value))
+        self._own.attributes.tree.insert(*attribute_record(state.number, name, value))
         state.attributes[name] = value
 
     def _drop_attributes(self, state: FileState) -> None:
         for name, value in state.attributes.items():
-            assert self._attributes.tree is not None
-            self._attributes.tree.remove(attribute_record(state.number, name, value)[0])
+            self._own.attributes.tree.remove(attribute_record(state.number, name, value)[0])
         state.attributes.clear()
 
     @contextmanager
@@ -590,7 +401,7 @@ class HfsWriter(VolumeWriter[HfsNode]):
             if (one.of is None) == (node.of is None):
                 one.size = fork.size
         self._put(node)
-        self._put_overflow(state.number, kind, fork)
+        self._own.put_overflow(state.number, kind, fork)
 
     def _names(self, state: FileState) -> list[HfsNode]:
         return [node for node in self.walk() if node.file is state]
@@ -615,7 +426,9 @@ class HfsWriter(VolumeWriter[HfsNode]):
             self._move_apart(node, when)
         node.file.links += 1
         node.file.changed = when
-        new = HfsNode(name, parent, False, node.size, attributes=node.attributes, file=node.file, link=self._take_number())
+        new = HfsNode(
+            name, parent, False, node.size, attributes=node.attributes, file=node.file, link=self._take_number()
+        )
         self._enter(new, self._link_data(new), when)
         self._put(node)
         self._files += 1
@@ -630,11 +443,17 @@ class HfsWriter(VolumeWriter[HfsNode]):
         """The folder in which files are kept that have several names."""
         if self._private is None:
             state = self._private = FileState(
-                self._take_number(), True, self._created, when, when, bits=2, mode=IS_FOLDER | _PRIVATE_MODE
+                self._take_number(),
+                True,
+                self._created,
+                when,
+                when,
+                bits=ATTRIBUTES["hidden"],
+                mode=IS_FOLDER | _PRIVATE_MODE,
             )
             units = PRIVATE_FOLDER.encode("utf-16-be")
             self._private_key = (ROOT, self._sorted(units))
-            self._insert(self._catalog, self._private_key, catalog_key(ROOT, units), state)
+            self._insert(self._private_key, catalog_key(ROOT, units), state)
             self._put_thread(state.number, True, ROOT, units)
             self._folders += 1
             self._in_folder(self.root, 1, when)
@@ -642,20 +461,19 @@ class HfsWriter(VolumeWriter[HfsNode]):
 
     def _count_private(self, more: int, when: dt.datetime) -> None:
         state = self._private_folder(when)
-        assert self._catalog.tree is not None
         state.valence += more
         state.modified = state.changed = when
-        self._catalog.tree.replace(self._private_key, packed_file(state, self.cluster_size))
+        self._catalog.replace(self._private_key, packed_file(state))
 
     def _move_apart(self, node: HfsNode, when: dt.datetime) -> None:
         """Keep a file in the private folder; what was its record becomes one of a name."""
         state, parent = node.file, node.parent
         private = self._private_folder(when)
-        assert parent is not None and self._catalog.tree is not None
+        assert parent is not None
         self._leave(node, when)
         units = INDIRECT_NAME.format(state.number).encode("utf-16-be")
         state.home = (private.number, self._sorted(units))
-        self._insert(self._catalog, state.home, catalog_key(private.number, units), state)
+        self._insert(state.home, catalog_key(private.number, units), state)
         self._put_thread(state.number, False, private.number, units)
         self._count_private(1, when)
         self._files += 1
@@ -669,20 +487,20 @@ class HfsWriter(VolumeWriter[HfsNode]):
         self.check_name(name, parent)
         self._commit()
         self._at(when)
-        was, sought = self.record(node), self._sought(node)
+        was, telling = self.record(node), self._telling(node)
         old, streams = node.parent, self.streams_of(node)
         for one in streams:
             del old.children[self.fold(one.name)]
         self._leave(node, when)
         node.name, node.parent = name, parent
         node.file.changed = when
-        data = self._link_data(node) if node.file.home else packed_file(node.file, self.cluster_size)
+        data = self._link_data(node) if node.file.home else packed_file(node.file)
         self._enter(node, data, when)
         for one in streams:
             one.name, one.parent = f"{name}:{RESOURCE_STREAM}", parent
             parent.children[self.fold(one.name)] = one
         self._commit()
-        self._left = self._evidence_of(was, sought)
+        self._left = self._evidence_of(was, telling)
 
     def left_by_renaming(self, node: HfsNode, before: Evidence) -> Evidence:
         assert self._left is not None
@@ -694,7 +512,7 @@ class HfsWriter(VolumeWriter[HfsNode]):
             raise VolumeError(f"{node.path}: the root and folders that are not empty cannot be deleted")
         self._commit()
         self._at(when)
-        was, sought = self.record(node), self._sought(node)
+        was, telling = self.record(node), self._telling(node)
         if node.of is not None:
             self._empty(node)
             state.changed = when
@@ -711,7 +529,7 @@ class HfsWriter(VolumeWriter[HfsNode]):
                 state.links -= 1
                 self._unlinked(node, when)
         self._commit()
-        return self._evidence_of(was, sought)
+        return self._evidence_of(was, telling)
 
     def _unlinked(self, node: HfsNode, when: dt.datetime) -> None:
         """A file has lost a name; with the last one it goes itself."""
@@ -722,165 +540,81 @@ class HfsWriter(VolumeWriter[HfsNode]):
             return
         for kind, fork in ((DATA_FORK, state.data), (RESOURCE_FORK, state.resource)):
             self.clusters.release(fork.runs)
-            self._drop_overflow(state.number, kind)
+            self._own.drop_overflow(state.number, kind)
         self._drop_attributes(state)
         if state.home is not None:
-            assert self._catalog.tree is not None
             for key in (state.home, (state.number, b"")):
-                self._catalog.tree.remove(key)
-                self._been.pop((CATALOG_FILE, key), None)
+                self._own.remove(self._own.catalog, key)
             self._files -= 1
             self._count_private(-1, when)
 
     def _empty(self, stream: HfsNode) -> None:
         fork = stream.file.resource
         self.clusters.release(fork.runs)
-        self._drop_overflow(stream.file.number, RESOURCE_FORK)
+        self._own.drop_overflow(stream.file.number, RESOURCE_FORK)
         fork.size, fork.runs = 0, []
 
     # -- what tells of a file ---------------------------------------------------------------
 
     def map(self, node: HfsNode) -> FileMap:
         if node.folder:  # it has no table of its own: the records of what is in it
-            records = (self._record_at(self._catalog, one.key)[1] for one in node.children.values() if one.of is None)
+            records = (self._record_at(self._own.catalog, one.key) for one in node.children.values() if one.of is None)
             return FileMap.of(sorted(records))
         fork = self._fork_of(node)[1]
         return FileMap.of(self.run_extents(fork.runs)).head(fork.size)
 
-    def _record_at(self, file: _File, key: Key) -> tuple[int, Extent]:
-        """The node in which a record stands, and where on the medium it does."""
-        assert file.tree is not None
+    def _record_at(self, file: TreeOnVolume, key: Key) -> Extent:
+        """Where on the medium a record stands."""
         found = file.tree.find(key)
         assert found is not None
         node, n = found
-        at = self._node_at(file, node.number).offset + node.ends[n]
-        return node.number, Extent(at, node.ends[n + 1] - node.ends[n])
+        return Extent(self._own.node_at(file, node.number).offset + node.ends[n], node.ends[n + 1] - node.ends[n])
 
     def record(self, node: HfsNode) -> tuple[Extent, ...]:
         own = (node.of or node).key if node.parent is not None else self._root_key
-        first = self._record_at(self._catalog, own)[1]
-        home = node.file.home
-        return (first, self._record_at(self._catalog, home)[1]) if home else (first,)
+        keys = [own, node.file.home] if node.file.home else [own]
+        return tuple(self._record_at(self._own.catalog, key) for key in keys)
 
     def needs(self, node: HfsNode) -> tuple[Extent, ...]:
-        more = [self._record_at(self._extents, key)[1] for key in self._overflow_of(node)]
+        more = [self._record_at(self._own.extents, key) for key in self._overflow_of(node)]
         return (*self.record(node), *more)
 
     def _overflow_of(self, node: HfsNode) -> list[Key]:
-        return [] if node.folder else self._overflow_keys(node.file.number, self._fork_of(node)[0])
+        return [] if node.folder else self._own.overflow_keys(node.file.number, self._fork_of(node)[0])
 
     def evidence(self, node: HfsNode) -> Evidence:
         self._commit()
-        return self._evidence_of(self.record(node), self._sought(node))
+        return self._evidence_of(self.record(node), self._telling(node))
 
     def evidence_after(self, node: HfsNode, habits: Habits) -> Evidence:
         """What stands elsewhere than in the records themselves: what a deletion leaves in their place is seen then."""
         self._commit()
-        sought = self._sought(node)
-        own = set(self.needs(node)) | {self._record_at(self._catalog, ((node.of or node).link, b""))[1]}
-        return self._evidence_of(self.record(node), sought, own)
+        thread = self._record_at(self._own.catalog, ((node.of or node).link, b""))
+        return self._evidence_of(self.record(node), self._telling(node), {*self.needs(node), thread})
 
-    def _look_for(self, file: _File, key: Key, length: int | None, skip_key: bool = False) -> _Sought:
-        assert file.tree is not None
-        found = file.tree.find(key)
-        assert found is not None
-        node, n = found
-        record = node.record(n)
-        head = len(node.key_bytes(n))
-        needle = record[head if skip_key else 0 : len(record) if length is None else head + length]
-        return _Sought(file, needle, [node.number, *self._been.get((file.number, key), ())])
-
-    def _sought(self, node: HfsNode) -> dict[str, list[_Sought]]:
-        """The bytes that tell of a name as it is now, by what they tell: `name` any of them, `place` the first of them
-        with all the others."""
-        own, home = (node.of or node), node.file.home
-        end = _PLACE_END + 80 if node.of is not None else None if node.folder else _PLACE_END
-        name_end = FOLDER.itemsize if home else _NAME_END
-        names = [
-            self._look_for(self._catalog, own.key, name_end),
-            self._look_for(self._catalog, (own.link, b""), None),
-        ]
+    def _telling(self, node: HfsNode) -> Telling:
+        """The bytes that tell of a name as it is now."""
+        own, home, catalog = (node.of or node), node.file.home, self._own.catalog
+        name = sought(self._own, catalog, own.key, FOLDER.itemsize if home else _NAME_END)
+        thread = sought(self._own, catalog, (own.link, b""))
         if node.folder:
-            return {"name": names, "place": []}
-        place = [self._look_for(self._catalog, home or own.key, end, skip_key=True)]
-        place += [self._look_for(self._extents, key, None) for key in self._overflow_of(node)]
-        return {"name": names[:1] if home else names, "place": place}
+            return Telling((name, thread))
+        end = _PLACE_END + FORK.itemsize if node.of is not None else _PLACE_END
+        places = [sought(self._own, catalog, home or own.key, end, keyless=True)]
+        places += [sought(self._own, self._own.extents, key) for key in self._overflow_of(node)]
+        return Telling((name,) if home else (name, thread), tuple(places))
 
-    def _standing(self, one: _Sought) -> list[tuple[str, tuple[Extent, ...]]]:
-        """Where bytes stand, in nodes and in the journal's copies of them: by what source, and where."""
-        out: list[tuple[str, tuple[Extent, ...]]] = []
-        for number in dict.fromkeys(one.nodes):
-            node = self._node_at(one.file, number)
-            for at in _places(self.image.read(*node), one.needle):
-                out.append((RECORD, (Extent(node.offset + at, len(one.needle)),)))
-            for copy in reversed(self._copies.get(node.offset, ())):
-                if len(out) > _MOST_TOLD:
-                    break
-                data = b"".join(self.image.read(*part) for part in self._in_journal(copy.at, node.length))
-                for at in _places(data, one.needle):
-                    out.append((_OTHER, self._in_journal(copy.at + at, len(one.needle))))
-        return out
-
-    def _in_journal(self, at: int, length: int) -> tuple[Extent, ...]:
-        """Where bytes of the journal's buffer are, which goes round."""
-        size, start = self._journal_at.length, self._journal_at.offset
-        if at >= size:
-            at = SECTOR + (at - size)
-        first = min(length, size - at)
-        rest = (Extent(start + SECTOR, length - first),) if first < length else ()
-        return (Extent(start + at, first), *rest)
-
-    def _evidence_of(
-        self, was: Sequence[Extent], sought: dict[str, list[_Sought]], but: Iterable[Extent] = ()
-    ) -> Evidence:
-        """What stands of the bytes that tell of a file whose record was somewhere; not what lies in `but`."""
-
-        def kept(one: _Sought) -> list[tuple[str, tuple[Extent, ...]]]:
-            return [
-                (source, where)
-                for source, where in self._standing(one)
-                if not any(part.offset <= where[0].offset and where[0].end <= part.end for part in but)
-            ]
-
-        traces = [Trace("name", "full", where, source) for one in sought["name"] for source, where in kept(one)]
-        places: list[Trace] = []
-        if sought["place"]:
-            rest = [kept(one) for one in sought["place"][1:]]
-            more = tuple(part for found in rest if found for part in found[0][1])
-            worth: PlaceWorth = "whole" if all(rest) else "start"
-            places = [
-                Trace("place", worth, (*where, *more), source) for source, where in kept(sought["place"][0])
-            ]
-        first = [*places, *traces]
-        return Evidence(first[0].where[:1] if first else tuple(was[:1]), tuple(first))
+    def _evidence_of(self, was: Sequence[Extent], telling: Telling, but: Iterable[Extent] = ()) -> Evidence:
+        return evidence_of(self.image, self._own, telling, was, but)
 
     def structures(self) -> dict[str, tuple[Extent, ...]]:
-        g = self.geometry
-        found = {
-            "header": (Extent(g.offset + HEADER_AT, 512),),
-            "backup-header": (Extent(g.backup_at, 512),),
-            "bitmap": self.run_extents(self._bitmap.fork.runs),
-            "catalog": self.run_extents(self._catalog.fork.runs),
-            "extents": self.run_extents(self._extents.fork.runs),
-            "attributes": self.run_extents(self._attributes.fork.runs),
-        }
-        return found | ({"journal": (self._journal_at,)} if self._journal is not None else {})
+        return self._own.structures()
 
     def reserve(
         self, space: int, where: Reuse | int = "next", pick: Callable[[int, int], int] = lambda lo, hi: lo
     ) -> tuple[Extent, ...]:
         self._changed = True
         return super().reserve(space, where, pick)
-
-
-def _places(data: bytes, needle: bytes) -> list[int]:
-    """Every place of some bytes in others."""
-    out: list[int] = []
-    at = data.find(needle)
-    while at >= 0:
-        out.append(at)
-        at = data.find(needle, at + 1)
-    return out
 
 
 def _without(runs: Sequence[tuple[int, int]], kept: Sequence[tuple[int, int]]) -> list[tuple[int, int]]:
