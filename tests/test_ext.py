@@ -8,7 +8,6 @@ import random
 import shutil
 import subprocess
 from collections.abc import Callable
-from dataclasses import dataclass, field
 from pathlib import Path
 
 import numpy as np
@@ -32,15 +31,14 @@ from sastrugi.volumes.ext.journal_write import JournalWriter
 from sastrugi.volumes.ext.layout import HAS_EXTENTS, IS_FILE, Inode, of_seconds, to_seconds
 from sastrugi.volumes.ext.mapping import map_of, placed
 from sastrugi.volumes.ext.plan import plan
-from sastrugi.volumes.ext.read import ExtVolume, open_ext
-from sastrugi.volumes.ext.write import ExtNode, ExtWriter
+from sastrugi.volumes.ext.read import open_ext
+from sastrugi.volumes.ext.write import ExtWriter
 from tests.conftest import Program
+from tests.disks import LIST_ALL, NOON, Disk, Loss, real_loss
 from tests.judges import EXT, assert_clean, debugfs, linux, make_volume, require_drivers
 from tests.test_drivers import listed, real_files
 
-NOON = dt.datetime(2031, 2, 3, 12)
 UUID, SEED = bytes(range(16)), bytes(range(100, 116))
-_LIST_ALL = "find . -type f -exec sha256sum {} + > %s"
 
 
 def geometry_for(variant: str, block: int, size: int = 64 << 20, habits: str = "linux"):  # type: ignore[no-untyped-def]
@@ -280,43 +278,10 @@ def test_a_copy_that_was_changed_is_told_wrong(tmp_path: Path) -> None:
 # -- the writer under the kernel --------------------------------------------------------------------------------------
 
 
-@dataclass
-class Disk:
-    """A volume, and what is on it."""
-
-    image: RawImage
-    writer: ExtWriter
-    content: dict[str, bytes] = field(default_factory=dict)
-    now: dt.datetime = NOON
-
-    def tick(self) -> dt.datetime:
-        self.now += dt.timedelta(seconds=7)
-        return self.now
-
-    def store(self, path: str, data: bytes, lie: tuple[Extent, ...] | None = None) -> ExtNode:
-        self.content[path] = data
-        return self.writer.store(path, len(data), [data[:700], data[700:]], self.tick(), lie=lie)
-
-    def find(self, path: str) -> ExtNode:
-        node = self.writer.find(path)
-        assert node is not None, path
-        return node
-
-    def delete(self, path: str, habits: str = "linux") -> None:
-        self.writer.delete(self.find(path), self.tick(), habits)  # type: ignore[arg-type]
-        del self.content[path]
-
-    def volume(self) -> ExtVolume:
-        self.writer.flush()
-        self.image.sync()
-        volume = open_ext(self.image, Extent(0, self.image.size))
-        assert volume is not None
-        return volume
-
-
 def new_disk(path: Path, variant: str, block: int, size: int = 64 << 20, habits: str = "linux") -> Disk:
     image = RawImage(path, size)
-    return Disk(image, ExtWriter(image, geometry_for(variant, block, size, habits), variant, "BASE", NOON, habits))  # type: ignore[arg-type]
+    writer = ExtWriter(image, geometry_for(variant, block, size, habits), variant, "BASE", NOON, habits)  # type: ignore[arg-type]
+    return Disk(image, writer, open_ext)
 
 
 def full_disk(path: Path, variant: str, block: int, habits: str) -> Disk:
@@ -375,7 +340,7 @@ def test_the_kernel_reads_and_writes_what_is_written(tmp_path: Path, variant: st
             numbers = [int(word) for word in debugfs(disk.image.path, f'blocks "/{path}"').split()]
             state = disk.find(path).file
             assert sorted(numbers) == sorted([*(s + n for _, s, c in state.runs for n in range(c)), *state.tree])
-    script = [_LIST_ALL % (tmp_path / "sums.txt"), f"cat short long > {tmp_path / 'links.bin'}"]
+    script = [LIST_ALL % (tmp_path / "sums.txt"), f"cat short long > {tmp_path / 'links.bin'}"]
     script += [
         "mkdir new; seq 9000 > new/numbers.txt; cp large.bin new/; mv Logs/linked.bin new/moved.bin",
         "rm -r 'Day one'",
@@ -455,20 +420,6 @@ def test_a_deletion_leaves_what_the_kernel_leaves(tmp_path: Path, variant: str) 
 # -- losses on what a kernel wrote ------------------------------------------------------------------------------------
 
 
-@dataclass(frozen=True)
-class Loss:
-    """What happens on a volume that a kernel filled, and which shares of it come back at least: intact, and of these
-    with their whole names."""
-
-    variant: str
-    block: int
-    size: int
-    intact: float
-    named: float
-    then: str = "rm -r files; sync"
-    over: Callable[[Path], None] | None = None
-
-
 def _formatted(variant: str, block: int) -> Callable[[Path], None]:
     def over(image: Path) -> None:
         words = [
@@ -508,31 +459,7 @@ LOSSES = {
 @pytest.mark.drivers
 @pytest.mark.parametrize("case", LOSSES)
 def test_real_files_come_back(sastrugi: Program, tmp_path: Path, case: str) -> None:
-    """Real files that the kernel wrote and lost: intact, and under their names as far as anything tells them."""
-    require_drivers()
-    loss, source = LOSSES[case], tmp_path / "source"
-    count = real_files(source, random.Random(case))
-    image = make_volume(tmp_path / "v.img", loss.size << 20, loss.variant, loss.block)
-    linux(image, f"cp -r {source} files; sync; {loss.then}", tmp_path, file_system=loss.variant)
-    if loss.over:
-        loss.over(image)
-    sastrugi("scan", image, "--out", tmp_path / "v.scan")
-    wanted = {
-        hashlib.sha256(p.read_bytes()).hexdigest(): p.relative_to(source).as_posix()
-        for p in source.rglob("*")
-        if p.is_file()
-    }
-    intact: set[str] = set()
-    named: set[str] = set()
-    with open_medium(image) as medium, ScanFile.open(tmp_path / "v.scan") as scan:
-        for found in scan.findings("state != 'live'"):
-            digest = hashlib.sha256(b"".join(found.map.chunks(medium))).hexdigest()
-            if digest in wanted:
-                intact.add(digest)
-                if f"{found.folder}/{found.name}".endswith("/" + wanted[digest].rpartition("/")[2]):
-                    named.add(digest)
-    assert count > 80 and len(intact) >= loss.intact * len(wanted)
-    assert len(named) >= loss.named * len(intact)
+    real_loss(sastrugi, tmp_path, LOSSES[case], case)
 
 
 @pytest.mark.drivers
@@ -556,7 +483,7 @@ printf tiny > tiny.txt; seq 20 > medium.txt; head -c 130 /bin/sh > t130.bin; hea
 truncate -s 3M holes.bin; echo mid | dd of=holes.bin bs=1 seek=1500000 conv=notrunc 2>/dev/null; echo end >> holes.bin
 fallocate -l 300000 reserved.bin 2>/dev/null || true; echo begun | dd of=reserved.bin conv=notrunc bs=1 2>/dev/null
 ln tiny.txt deep/linked.txt; ln -s ../tiny.txt deep/soft
-{_LIST_ALL % (tmp_path / "sums.txt")}"""
+{LIST_ALL % (tmp_path / "sums.txt")}"""
     linux(image, script, tmp_path, file_system="ext4")
     with open_medium(image) as medium:
         volume = open_ext(medium, Extent(0, medium.size))
@@ -589,7 +516,7 @@ def test_a_volume_that_was_not_unmounted(tmp_path: Path) -> None:
             if not e.folder and not e.deleted
         }
         gone = {e.full_path for e in volume.history()}
-    linux(image, _LIST_ALL % (tmp_path / "sums.txt"), tmp_path, file_system="ext4")
+    linux(image, LIST_ALL % (tmp_path / "sums.txt"), tmp_path, file_system="ext4")
     assert live == listed(tmp_path / "sums.txt") and "late.txt" in live
     assert not any(path.startswith("files/Docs") for path in live) and any("/files/Docs" in path for path in gone)
 
@@ -612,10 +539,6 @@ def test_a_copy_of_a_superblock_in_the_journal_begins_no_volume(sastrugi: Progra
 
 
 # -- the past ---------------------------------------------------------------------------------------------------------
-
-
-def told(disk: Disk) -> dict[str, bytes]:
-    return {e.full_path[1:]: b"".join(e.map.chunks(disk.image)) for e in disk.volume().history()}
 
 
 def test_names_and_folders_of_the_past(tmp_path: Path) -> None:
@@ -650,11 +573,11 @@ def test_what_was_written_over_in_the_journal_is_not_told(tmp_path: Path) -> Non
     disk = new_disk(tmp_path / "v.img", "ext3", 1024, 16 << 20)
     disk.store("early.bin", b"early" * 900)
     disk.delete("early.bin")
-    assert set(told(disk)) == {"early.bin"}
+    assert set(disk.gone()) == {"early.bin"}
     for n in range(400):
         disk.store(f"use {n % 7}.bin", b"u")
         disk.delete(f"use {n % 7}.bin")
-    assert "early.bin" not in told(disk)
+    assert "early.bin" not in disk.gone()
 
 
 def test_a_list_of_blocks_that_still_stands_is_followed(tmp_path: Path) -> None:

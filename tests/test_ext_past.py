@@ -29,8 +29,9 @@ from sastrugi.volumes.ext.write import ExtWriter
 from sastrugi.volumes.metadata_scan import heads_of, loose_tables, marked
 from sastrugi.volumes.probing import probe
 from tests.conftest import Program
+from tests.disks import NOON, Disk
 from tests.judges import EXT, assert_clean, require_drivers
-from tests.test_ext import NOON, SEED, UUID, Disk, new_disk
+from tests.test_ext import SEED, UUID, new_disk
 
 # -- geometries -------------------------------------------------------------------------------------------------------
 
@@ -50,7 +51,7 @@ def test_any_volume_is_one_for_the_checker(
     try:
         geometry = plan(variant, 0, size, 1 << power, 512, habits, UUID, SEED)  # type: ignore[arg-type]
         image = RawImage(tmp_path_factory.mktemp("any") / "v.img", size)
-        disk = Disk(image, ExtWriter(image, geometry, variant, "ANY", NOON, habits))  # type: ignore[arg-type]
+        disk = Disk(image, ExtWriter(image, geometry, variant, "ANY", NOON, habits), open_ext)  # type: ignore[arg-type]
         disk.store("core.bin", b"firn" * 700)
     except VolumeError as error:
         assert any(words in str(error) for words in ("at least", "too few", "full"))

@@ -2,7 +2,8 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterator
+from collections.abc import Iterable, Iterator
+from dataclasses import dataclass
 from typing import NamedTuple
 
 import numpy as np
@@ -32,7 +33,7 @@ from sastrugi.volumes.hfsplus.names import text_of
 _KEY_HEAD = 8
 """Bytes of a key in front of its name: length, folder, characters."""
 _EXTENTS_RECORD = 12 + 64
-_MOST_FOUND = 1 << 20
+_MOST_FOUND = 1 << 17
 """Records that are taken from one stretch of bytes that is no node in use."""
 
 
@@ -107,17 +108,56 @@ def _rows(data: NDArray[np.uint8], at: NDArray[np.int64], dtype: np.dtype[np.voi
 
 def _forks(rows: NDArray[np.void]) -> Iterator[Fork]:
     extents = rows["extents"]
+    used = (extents["count"] > 0).any(axis=0)
+    most = int(np.flatnonzero(used)[-1]) + 1 if used.any() else 1  # most files are in one piece
     for size, blocks, starts, counts in zip(
-        rows["size"].tolist(), rows["blocks"].tolist(), extents["start"].tolist(), extents["count"].tolist(),
-        strict=True,
+        rows["size"].tolist(), rows["blocks"].tolist(), extents["start"][:, :most].tolist(),
+        extents["count"][:, :most].tolist(), strict=True,
     ):  # fmt: skip
-        yield Fork(size, blocks, runs_of(starts, counts)) if blocks else Fork(size, 0, ())
+        if blocks:
+            yield Fork(size, blocks, runs_of(starts, counts))
+        else:
+            yield Fork(size, 0, ()) if size else NO_FORK
+
+
+@dataclass(slots=True)
+class Known:
+    """Files and folders that stand: their numbers in order, when they were made, and at which block they begin (0: at
+    none). `made_empty` becomes true where a record is seen of one that is not empty as if it were: its driver makes
+    files so, and tells their sizes later."""
+
+    numbers: NDArray[np.int64]
+    created: NDArray[np.int64]
+    starts: NDArray[np.int64]
+    made_empty: bool = False
+
+    def tell(
+        self, numbers: NDArray[np.int64], created: NDArray[np.int64] | None, starts: NDArray[np.int64] | None
+    ) -> NDArray[np.bool_]:
+        """Of records: which say no more than what stands says (of threads: only by their numbers)."""
+        if not len(self.numbers):
+            return np.zeros(len(numbers), bool)
+        at = np.minimum(np.searchsorted(self.numbers, numbers), len(self.numbers) - 1)
+        same: NDArray[np.bool_] = self.numbers[at] == numbers
+        if created is not None:
+            same &= self.created[at] == created
+        if starts is not None:
+            self.made_empty |= bool((same & (starts == 0) & (self.starts[at] != 0)).any())
+            same &= (self.starts[at] == starts) | (starts == 0)
+        return same
+
+
+_NONE = np.zeros(0, np.int64)
+NOBODY = Known(_NONE, _NONE, _NONE)
+EVERY_KIND = frozenset((FOLDER_RECORD, FILE_RECORD, FOLDER_THREAD, FILE_THREAD))
 
 
 def records_at(
-    data: NDArray[np.uint8], starts: NDArray[np.int64], ends: NDArray[np.int64]
+    data: NDArray[np.uint8], starts: NDArray[np.int64], ends: NDArray[np.int64],
+    kinds: frozenset[int] = EVERY_KIND, known: Known = NOBODY,
 ) -> Iterator[CatalogRecord]:  # fmt: skip
-    """The records of the catalog that stand from `starts` to `ends` of some bytes; what is none is left out."""
+    """The records of the catalog that stand from `starts` to `ends` of some bytes, of some kinds; what is none is left
+    out, and what is `known`."""
     enough = ends - starts >= _KEY_HEAD + 2
     starts, ends = starts[enough], ends[enough]
     length, units = _word(data, starts), _word(data, starts + 6)
@@ -127,46 +167,49 @@ def records_at(
     kind, parent = _word(data, data_at), _long(data, starts + 2)
     raw = data.tobytes() if len(starts) else b""
     for wanted, dtype in ((FOLDER_RECORD, FOLDER), (FILE_RECORD, FILE)):
-        own = np.flatnonzero((kind == wanted) & (data_at + dtype.itemsize <= ends) & (data_at > starts + _KEY_HEAD))
-        yield from _keyed(wanted, raw, data, starts[own], data_at[own], parent[own], dtype)
-    own = np.flatnonzero(
-        ((kind == FOLDER_THREAD) | (kind == FILE_THREAD)) & (data_at + THREAD_HEAD + 2 <= ends)
-    )  # fmt: skip
+        own = (kind == wanted) & (data_at + dtype.itemsize <= ends) & (data_at > starts + _KEY_HEAD)
+        if wanted not in kinds or not own.any():
+            continue
+        rows = _rows(data, data_at[own], dtype)
+        new = ~_known_rows(known, rows)
+        places = zip(parent[own][new].tolist(), starts[own][new].tolist(), data_at[own][new].tolist(), strict=True)
+        named = (
+            (folder, text_of(raw[start + _KEY_HEAD : at]), start, at - start + dtype.itemsize, at)
+            for folder, start, at in places
+        )
+        yield from _of_rows(wanted, rows[new], named)
+    own = np.isin(kind, [one for one in (FOLDER_THREAD, FILE_THREAD) if one in kinds])
+    own &= (data_at + THREAD_HEAD + 2 <= ends) & ~known.tell(parent, None, None)
     yield from _threads(raw, data, kind[own], starts[own], data_at[own], ends[own], parent[own])
 
 
-def _keyed(
-    kind: int, raw: bytes, data: NDArray[np.uint8], starts: NDArray[np.int64], data_at: NDArray[np.int64],
-    parent: NDArray[np.int64], dtype: np.dtype[np.void],
-) -> Iterator[CatalogRecord]:  # fmt: skip
-    rows = _rows(data, data_at, dtype) if len(starts) else np.zeros(0, dtype)
-    for record, start, at, folder in zip(
-        _of_rows(kind, rows), starts.tolist(), data_at.tolist(), parent.tolist(), strict=True
-    ):
-        yield record._replace(
-            parent=folder, name=text_of(raw[start + _KEY_HEAD : at]), at=start, length=at - start + dtype.itemsize,
-            data_at=at,
-        )  # fmt: skip
+def _known_rows(known: Known, rows: NDArray[np.void]) -> NDArray[np.bool_]:
+    starts = rows["data"]["extents"]["start"][:, 0].astype(np.int64) if "data" in (rows.dtype.names or ()) else None
+    return known.tell(rows["number"].astype(np.int64), rows["created"].astype(np.int64), starts)
 
 
-def _of_rows(kind: int, rows: NDArray[np.void]) -> Iterator[CatalogRecord]:
-    """Records by their data alone."""
-    size = rows.dtype.itemsize
-    forks: Iterator[tuple[Fork, Fork]] = (
+Place = tuple[int, str | None, int, int, int]
+"""Of a record: folder, name, where it stands, its length, where its data begins."""
+
+
+def _of_rows(kind: int, rows: NDArray[np.void], places: Iterable[Place]) -> Iterator[CatalogRecord]:
+    """Records by their data, and what their keys say."""
+    forks: Iterable[tuple[Fork, Fork]] = (
         zip(_forks(rows["data"]), _forks(rows["resource"]), strict=True)
         if kind == FILE_RECORD
-        else iter([(NO_FORK, NO_FORK)] * len(rows))
+        else [(NO_FORK, NO_FORK)] * len(rows)
     )
     links = (rows["file_type"].astype("V4") == np.void(LINK_TYPE)) & (rows["creator"] == np.void(LINK_CREATOR))
+    links &= kind == FILE_RECORD
     columns = (
         rows[name].tolist() for name in ("number", "created", "modified", "changed", "accessed", "mode", "special")
     )
-    for number, created, modified, changed, accessed, mode, special, is_link, (own, resource) in zip(
-        *columns, links.tolist(), forks, strict=True
-    ):
+    for (folder, name, at, length, data_at), number, created, modified, changed, accessed, mode, special, is_link, (
+        own, resource,
+    ) in zip(places, *columns, links.tolist(), forks, strict=True):  # fmt: skip
         yield CatalogRecord(
-            kind, number, 0, None, 0, size, 0, created, modified, changed, accessed, mode, special,
-            is_link and kind == FILE_RECORD, own, resource,
+            kind, number, folder, name, at, length, data_at, created, modified, changed, accessed, mode, special,
+            is_link, own, resource,
         )  # fmt: skip
 
 
@@ -187,35 +230,36 @@ def _threads(
             yield CatalogRecord(kind, number, parent, name, start, end - start, at)
 
 
-def shaped_records(data: NDArray[np.uint8]) -> Iterator[CatalogRecord]:
+def shaped_records(data: NDArray[np.uint8], known: Known = NOBODY) -> Iterator[CatalogRecord]:
     """Records of the catalog at any even place of some bytes, by what they say of themselves; of a file whose key is
-    gone the data alone."""
+    gone the data alone. Not those of which all is `known`."""
     words = data[: len(data) // 2 * 2].view(">u2")
     if len(words) < _KEY_HEAD:
         return
     length = words[:-4].astype(np.int32)
     units = words[3:-1].astype(np.int32)
     found = np.flatnonzero((length >= 6) & (length == 6 + 2 * units) & (units <= MOST_NAME)).astype(np.int64) * 2
-    room = np.full(len(found), len(data), np.int64)
-    told: set[int] = set()
-    for record in records_at(data, found, room):
-        if _can_be(record) and len(told) < _MOST_FOUND:
-            told.add(record.data_at)
+    found = found[:_MOST_FOUND]
+    keyed = found + 2 + _word(data, found)  # where their data begin, also of those that are known
+    for record in records_at(data, found, np.full(len(found), len(data), np.int64), known=known):
+        if _can_be(record):
             yield record
-    yield from _without_key(data, words, told)
+    yield from _without_key(data, words, keyed, known)
 
 
-def _without_key(data: NDArray[np.uint8], words: NDArray[np.uint16], told: set[int]) -> Iterator[CatalogRecord]:
+def _without_key(
+    data: NDArray[np.uint8], words: NDArray[np.uint16], keyed: NDArray[np.int64], known: Known
+) -> Iterator[CatalogRecord]:
     """Files by the data of their records, of which nothing in front says where it begins."""
-    wanted = np.flatnonzero((words[:-4] == FILE_RECORD) & (words[2:-2] == 0) & (words[3:-1] == 0)).astype(np.int64) * 2
-    wanted = wanted[wanted + FILE.itemsize <= len(data)]
-    if not len(wanted):
+    at = np.flatnonzero((words[:-4] == FILE_RECORD) & (words[2:-2] == 0) & (words[3:-1] == 0)).astype(np.int64) * 2
+    at = at[at + FILE.itemsize <= len(data)][:_MOST_FOUND]
+    at = at[~np.isin(at, keyed)]
+    if not len(at):
         return
-    rows = _rows(data, wanted, FILE)
-    wanted, rows = wanted[good := (rows["mode"] & KIND_MASK == IS_FILE) & (rows["reserved"] == 0)], rows[good]
-    for at, record in zip(wanted.tolist(), _of_rows(FILE_RECORD, rows), strict=True):
-        if at not in told and _can_be(record) and len(told) < _MOST_FOUND:
-            yield record._replace(at=at, data_at=at)
+    rows = _rows(data, at, FILE)
+    good = (rows["mode"] & KIND_MASK == IS_FILE) & (rows["reserved"] == 0) & ~_known_rows(known, rows)
+    places: Iterator[Place] = ((0, None, place, FILE.itemsize, place) for place in at[good].tolist())
+    yield from filter(_can_be, _of_rows(FILE_RECORD, rows[good], places))
 
 
 def _can_be(record: CatalogRecord) -> bool:

@@ -15,13 +15,15 @@ ForkKey = tuple[int, int]
 """Number of a file, and which fork of it."""
 
 
-def all_runs(fork: Fork, further: Sequence[Overflow]) -> list[Run]:
+def all_runs(fork: Fork, further: Sequence[Overflow]) -> Sequence[Run]:
     """The extents of a fork, its own and those that follow on, as far as they are told. Of several records for one
     block the first counts."""
+    if len(fork.runs) < INSIDE or not further:
+        return fork.runs
     runs = list(fork.runs)
     have = sum(count for _, count in runs)
     by_first: dict[int, Overflow] = {}
-    for one in further if len(fork.runs) == INSIDE else ():
+    for one in further:
         by_first.setdefault(one.first, one)
     for _ in range(min(len(by_first), _MOST_RECORDS)):
         following = by_first.get(have)

@@ -48,7 +48,7 @@ class Past:
         for some in tree.every():
             data = unused_bytes(some, used[some.numbers], self._volume.catalog_whole)
             by_node: dict[int, list[Told]] = {}
-            for record in shaped_records(data.reshape(-1)):
+            for record in shaped_records(data.reshape(-1), self._volume.known):
                 number = int(some.numbers[record.at // tree.node])
                 at = number * tree.node + record.at % tree.node
                 by_node.setdefault(number, []).append(Told(record, tree.places(at, record.length), 0, ""))
@@ -88,7 +88,7 @@ class Past:
         for held in self._medium.data_ranges(start, end):
             for at in range(held.offset, held.end, _AT_ONCE):
                 data = np.frombuffer(self._medium.read(at, min(_AT_ONCE + _OVERLAP, held.end - at)), "u1")
-                for record in shaped_records(data):
+                for record in shaped_records(data, self._volume.known):
                     place = at + record.at
                     order = 1 + (place - journal.where.offset - journal.behind) % room
                     if record.number < self._volume.next_number:
@@ -113,11 +113,8 @@ class Past:
     def _made_empty(self) -> bool:
         """Whether the driver made files empty and told their sizes later: then a record of an empty file is none of
         one, perhaps."""
-        for number, every in self.pool.files.items():
-            sizes = {bool(told.record.data.size) for told in every.values()} | {number in self._volume.starts}
-            if len(sizes) > 1:
-                return True
-        return False
+        both = ({bool(told.record.data.size) for told in every.values()} for every in self.pool.files.values())
+        return self._volume.known.made_empty or any(len(sizes) > 1 for sizes in both)
 
     def numbered(self) -> Iterator[Numbered]:
         """The files and folders that are gone."""

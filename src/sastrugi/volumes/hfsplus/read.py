@@ -11,7 +11,7 @@ from numpy.typing import NDArray
 from sastrugi.media.base import Medium
 from sastrugi.media.extents import Extent, RangeSet
 from sastrugi.media.overlay import OverlayMedium
-from sastrugi.volumes.hfsplus.catalog_read import CatalogRecord, Fork, Overflow, overflow_at, records_at, runs_of
+from sastrugi.volumes.hfsplus.catalog_read import CatalogRecord, Fork, Known, Overflow, overflow_at, records_at, runs_of
 from sastrugi.volumes.hfsplus.journal_read import SECTOR, Journal, find_journal, waiting_sectors
 from sastrugi.volumes.hfsplus.layout import (
     ALLOCATION_FILE,
@@ -56,6 +56,7 @@ _MOST_DEPTH = 256
 _PRIVATE_FOLDERS = (PRIVATE_FOLDER, ".HFS+ Private Directory Data\r")
 """Where files and folders are kept that have several names."""
 _BITS_AT_ONCE = 1 << 20
+_WANTED = frozenset((FILE_RECORD, FOLDER_RECORD, FOLDER_THREAD))
 _FORKS = (
     ("allocation file", "allocation_file", ALLOCATION_FILE),
     ("extents overflow file", "extents_file", EXTENTS_FILE),
@@ -213,7 +214,7 @@ class HfsVolume(Volume):
         tree = self.catalog
         threads: dict[int, tuple[CatalogRecord, tuple[Extent, ...]]] = {}
         for data, numbers, spans in tree.records(tree.leaves[0]):
-            for record in records_at(data, spans.starts, spans.ends):
+            for record in records_at(data, spans.starts, spans.ends, _WANTED):
                 at = int(numbers[record.at // tree.node]) * tree.node + record.at % tree.node
                 one = record, tree.places(at, record.length)
                 if record.kind == FILE_RECORD:
@@ -309,6 +310,13 @@ class HfsVolume(Volume):
                 (Placement(place, "by its record"),) if place.stored else (), 0.5 if above is None else 1.0,
                 "its record", list(wrong), stream=stream, identity=number, damaged=lost or bool(wrong),
             )  # fmt: skip
+
+    @cached_property
+    def known(self) -> Known:
+        """What stands, for those who look for more."""
+        numbers = np.array(sorted(self.created), np.int64)
+        created = np.array([self.created[number] for number in numbers.tolist()], np.int64)
+        return Known(numbers, created, np.array([self.starts.get(n, 0) for n in numbers.tolist()], np.int64))
 
     @cached_property
     def past(self) -> Past:
