@@ -16,7 +16,7 @@ from numpy.typing import NDArray
 from sastrugi.media.base import Medium
 from sastrugi.media.extents import Extent
 from sastrugi.volumes.hfsplus.catalog_read import CatalogRecord, shaped_overflow, shaped_records
-from sastrugi.volumes.hfsplus.layout import DATA_FORK, FILE_RECORD, FOLDER_RECORD, HEADER, INDEX, LEAF, MAP, ROOT
+from sastrugi.volumes.hfsplus.layout import DATA_FORK, FILE_RECORD, FOLDER_RECORD, HEADER, INDEX, MAP, ROOT
 from sastrugi.volumes.hfsplus.pool import Pool, Told, times_of
 from sastrugi.volumes.hfsplus.tree_read import Nodes, spans_of
 from sastrugi.volumes.reader import Entry, Numbered, Times
@@ -46,7 +46,7 @@ class Past:
         tree = self._volume.catalog
         used = tree.leaves[0]
         for some in tree.every():
-            data = unused_bytes(some, used[some.numbers], self._volume.catalog_whole)
+            data = unused_bytes(some, used[some.numbers], tree.given_out[some.numbers])
             by_node: dict[int, list[Told]] = {}
             for record in shaped_records(data.reshape(-1), self._volume.known):
                 number = int(some.numbers[record.at // tree.node])
@@ -74,7 +74,7 @@ class Past:
         tree = self._volume.extents_tree
         used = tree.leaves[0]
         for some in tree.every():
-            data = unused_bytes(some, used[some.numbers], tree.leaves[1])
+            data = unused_bytes(some, used[some.numbers], tree.given_out[some.numbers])
             for one in shaped_overflow(data.reshape(-1)):
                 self.pool.add_further(one)
                 self.before.add_further(one)
@@ -142,19 +142,16 @@ class Past:
         return max(whole, key=lambda told: told.age, default=None)
 
 
-def unused_bytes(some: Nodes, used: NDArray[np.bool_], whole: bool) -> NDArray[np.uint8]:
-    """The bytes of nodes with zeros in place of what is in use: records, descriptors and offsets; nodes that are no
-    leaves of the tree are so only while the tree is whole."""
+def unused_bytes(some: Nodes, leaves: NDArray[np.bool_], given_out: NDArray[np.bool_]) -> NDArray[np.uint8]:
+    """The bytes of nodes with zeros in place of what is in use: descriptors, records and offsets of leaves, and all of
+    the other nodes that are given out."""
     data = some.data.copy()
     kinds = some.data[:, 8].view(np.int8)
     size = data.shape[1]
-    spans = spans_of(data)
-    column = np.arange(size)
-    begins = spans.behind - np.arange(len(data)) * size
+    begins = spans_of(data).behind - np.arange(len(data)) * size
     counts = data[:, 10].astype(np.int64) << 8 | data[:, 11]
     ends = np.maximum(size - 2 * (counts + 1), 0)
-    live = used & (kinds == LEAF)
-    data[live[:, None] & ((column < begins[:, None]) | (column >= ends[:, None]))] = 0
-    if whole:
-        data[(kinds == HEADER) | (kinds == MAP) | (kinds == INDEX)] = 0
+    column = np.arange(size)
+    data[leaves[:, None] & ((column < begins[:, None]) | (column >= ends[:, None]))] = 0
+    data[given_out & np.isin(kinds, (HEADER, MAP, INDEX))] = 0
     return data

@@ -157,7 +157,6 @@ class HfsVolume(Volume):
         self.extents_tree = self._tree("extents_file", {})
         self._further = self._read_further()
         self.catalog = self._tree("catalog_file", self._further)
-        self.catalog_whole = self.catalog.leaves[1]
         for tree, name in ((self.extents_tree, "extents overflow file"), (self.catalog, "catalog")):
             self._check(tree, name)
         if int(row["attributes_file"]["size"]):

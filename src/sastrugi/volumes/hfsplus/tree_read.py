@@ -25,11 +25,14 @@ from sastrugi.volumes.hfsplus.layout import (
     LEAST_NODE,
     MOST_NODE,
     TREE_HEADER,
+    USER_RECORD_SIZE,
 )
 
 _AT_ONCE = 4 << 20
 _LARGEST = 1 << 32
 """Bytes of a tree's file that are read."""
+_HEADER_OFFSETS, _MAP_TAIL = 8, 6
+"""Bytes behind the map record of the header node, and behind that of a map node."""
 _USUAL = (4096, 8192, 16384, 2048, 1024, 32768, 512)
 
 
@@ -135,6 +138,26 @@ class TreeFile:
             if whole:
                 return out, True
         return leaf & (rows["records"] > 0), False
+
+    @cached_property
+    def given_out(self) -> NDArray[np.bool_]:
+        """Which nodes the tree's map calls used; all of them where it cannot be read."""
+        if not self.good:
+            return np.ones(self.nodes, bool)
+        bits = b""
+        at, seen = 0, {0}
+        while True:
+            node = self.read(at * self.node, self.node)
+            first = DESCRIPTOR_SIZE + TREE_HEADER.itemsize + USER_RECORD_SIZE if not at else DESCRIPTOR_SIZE
+            bits += node[first : self.node - (_HEADER_OFFSETS if not at else _MAP_TAIL)]
+            at = int.from_bytes(node[:4], "big")
+            if not 0 < at < self.nodes or at in seen or len(bits) * 8 >= self.nodes:
+                break
+            seen.add(at)
+        out = np.zeros(self.nodes, bool)
+        own = np.unpackbits(np.frombuffer(bits, "u1"))[: self.nodes]
+        out[: len(own)] = own
+        return out
 
     def records(self, wanted: NDArray[np.bool_]) -> Iterator[tuple[NDArray[np.uint8], NDArray[np.int64], Spans]]:
         """The records of some nodes: bytes of nodes in a row, numbers of these, and where in them records stand."""
