@@ -31,6 +31,7 @@ from sastrugi.volumes.probing import probe
 from tests.conftest import Program
 from tests.disks import NOON, Disk
 from tests.judges import EXT, assert_clean, require_drivers
+from tests.losses import DROPPED, USED_ON, damage, deletion, emptied_bin, lay_down_search_and_score
 from tests.test_ext import SEED, UUID, new_disk
 
 # -- geometries -------------------------------------------------------------------------------------------------------
@@ -259,58 +260,29 @@ def test_any_record_is_looked_at(data: bytes, cut: int, block: int) -> None:
 
 # -- recipes ----------------------------------------------------------------------------------------------------------
 
-RECIPE = """recipe = 1
-name = "server"
-title = "The station's server"
-seed = {seed}
-medium.size = "64 MiB"
-steps = [
-    {{do = "partition", table = "{table}", volumes = [{{name = "logs", size = "40 MiB"}}, {{name = "spare"}}]}},
-    {{do = "format", volume = "logs", file_system = "{variant}", cluster = "{block}", acts_as = "{habits}", label = "LOGS"}},
-    {{do = "format", volume = "spare", file_system = "fat16"}},
-    {{do = "store", volume = "logs", into = "/Notes", corpus = {{files = 8, kinds = ["csv", "json"], size = "30 B..5 KiB"}}}},
-    {{do = "store", volume = "logs", into = "/Tracks", corpus = {{files = 5, kinds = ["jpeg", "flac"], size = "20 KiB..200 KiB"}}, pieces = 3}},
-    {{do = "store", volume = "logs", into = "/Tracks/Long", corpus = {{files = 2, kinds = ["wav"], size = "900 KiB..1 MiB"}}}},
-    {{do = "link", volume = "logs", what = ["/Notes/*1*"], into = "/Linked", to = "the same {{n}}{{suffix}}"}},
-    {loss}
-]
-"""
-DELETE = '{{do = "delete", volume = "logs", what = ["/Notes/*", "/Tracks"], acts_as = "{}"}}'
 LOSSES = {
-    "deleted": ("ext4", "1 KiB", "linux", DELETE.format("linux")),
-    "deleted before 2021": ("ext3", "4 KiB", "old-linux", DELETE.format("old-linux")),
-    "deleted by the old driver": ("ext2", "1 KiB", "old-linux", DELETE.format("old-linux")),
-    "binned": ("ext4", "4 KiB", "linux", '{do = "bin", volume = "logs", what = ["/Notes/*.csv", "/Tracks"], acts_as = "linux"}, {do = "empty-bin", volume = "logs", acts_as = "linux"}'),
-    "partition": ("ext3", "1 KiB", "linux", '{do = "drop-partition", volume = "logs"}'),
-    "superblock": ("ext4", "1 KiB", "linux", '{do = "damage", volume = "logs", what = "superblock"}'),
-    "descriptors": ("ext2", "1 KiB", "linux", '{do = "damage", volume = "logs", what = "descriptors", fill = "noise"}'),
-    "inodes": ("ext4", "4 KiB", "linux", '{do = "damage", volume = "logs", what = "inodes"}'),
-    "formatted": ("ext4", "4 KiB", "linux", '{do = "format", volume = "logs", file_system = "ext4", cluster = "4 KiB"}'),
-    "used on": ("ext4", "1 KiB", "linux", DELETE.format("linux") + ', {do = "churn", volume = "logs", write = "3 MiB", delete = "2 MiB", size = "4 KiB..60 KiB"}'),
-}  # fmt: skip
+    "deleted": ("ext4", "1 KiB", "linux", deletion("linux")),
+    "deleted before 2021": ("ext3", "4 KiB", "old-linux", deletion("old-linux")),
+    "deleted by the old driver": ("ext2", "1 KiB", "old-linux", deletion("old-linux")),
+    "binned": ("ext4", "4 KiB", "linux", emptied_bin("linux")),
+    "partition": ("ext3", "1 KiB", "linux", DROPPED),
+    "superblock": ("ext4", "1 KiB", "linux", damage("superblock")),
+    "descriptors": ("ext2", "1 KiB", "linux", damage("descriptors")),
+    "inodes": ("ext4", "4 KiB", "linux", damage("inodes")),
+    "formatted": (
+        "ext4",
+        "4 KiB",
+        "linux",
+        '{do = "format", volume = "logs", file_system = "ext4", cluster = "4 KiB"}',
+    ),
+    "used on": ("ext4", "1 KiB", "linux", f"{deletion('linux')}, {USED_ON}"),
+}
 
 
 @pytest.mark.parametrize("loss", LOSSES)
 def test_every_loss_is_laid_down_searched_and_scored(sastrugi: Program, tmp_path: Path, loss: str) -> None:
-    """Books and bytes agree; what can come back does (of what only content tells, nearly all), under its name where
-    that stands."""
-    variant, block, habits, steps = LOSSES[loss]
-    table = "gpt" if len(loss) % 2 else "mbr"
-    text = RECIPE.format(seed=len(loss), table=table, variant=variant, block=block, habits=habits, loss=steps)
-    (tmp_path / "r.toml").write_text(text)
-    sastrugi("build", "r.toml", "--into", "s", cwd=tmp_path)
-    sastrugi("audit", "s", cwd=tmp_path)
-    sastrugi("scan", "s", "--out", "s.scan", cwd=tmp_path)
-    card = sastrugi("score", "s", "s.scan", "--json", "--out", "c.json", cwd=tmp_path).json
-    assert not [file["path"] for file in card["files"] if file["beyond_ceiling"] or file["name_beyond_ceiling"]]
-    lost = [file for file in card["files"] if file["ceiling_bytes"] == 1.0]
-    missing = [file for file in lost if file["content"] != "intact"]
-    assert len(lost) >= 4 and len(missing) <= (len(lost) // 8 if loss in ("formatted", "used on") else 0), [
-        (file["path"], file["reason"]) for file in missing
-    ]
-    named = [file for file in lost if file["ceiling_name"] == "full" and file["content"] == "intact"]
-    wrong = [file for file in named if file["name"] != "full"]
-    assert len(wrong) <= len(named) // 10, [(file["path"], file["name"], file["result"]) for file in wrong]
+    table, spared = "gpt" if len(loss) % 2 else "mbr", 8 if loss in ("formatted", "used on") else 0
+    lay_down_search_and_score(sastrugi, tmp_path, *LOSSES[loss], table, len(loss), spared)
 
 
 def test_a_text_over_a_list_of_blocks_is_put_together(sastrugi: Program, tmp_path: Path) -> None:

@@ -36,6 +36,7 @@ from tests.conftest import Program
 from tests.disks import LIST_ALL, NOON, Disk, Loss, real_loss
 from tests.hfs_checker import Checker
 from tests.judges import HFS, format_hfs, linux, require_drivers, seven_zip
+from tests.losses import DROPPED, USED_ON, damage, deletion, emptied_bin, lay_down_search_and_score
 from tests.test_drivers import listed
 
 
@@ -662,3 +663,36 @@ def test_a_folder_in_itself_is_no_end_without_an_end(tmp_path: Path) -> None:
     assert isinstance(volume, HfsVolume)
     (entry,) = (e for e in volume.entries() if e.name == "core.bin")
     assert entry.damaged and entry.path[0].startswith("folder-") and disk.bytes_of(entry) == b"firn"
+
+
+# -- recipes ----------------------------------------------------------------------------------------------------------
+
+CASES = {
+    "deleted": ("hfs+", "1 KiB", "macos", deletion("macos")),
+    "deleted without a journal": ("hfsx", "4 KiB", "linux", deletion("linux")),
+    "binned": ("hfs+", "4 KiB", "macos", emptied_bin("macos")),
+    "partition": ("hfsx", "512 B", "macos", DROPPED),
+    "header": ("hfs+", "4 KiB", "macos", damage("header")),
+    "catalog": ("hfs+", "4 KiB", "macos", damage("catalog")),
+    "extents": ("hfsx", "1 KiB", "linux", damage("extents")),
+    "formatted": (
+        "hfs+",
+        "4 KiB",
+        "linux",
+        '{do = "format", volume = "logs", file_system = "hfs+", cluster = "4 KiB"}',
+    ),
+    "FAT over it": (
+        "hfs+",
+        "4 KiB",
+        "linux",
+        '{do = "format", volume = "logs", file_system = "fat16", cluster = "4 KiB"}',
+    ),
+    "used on": ("hfs+", "1 KiB", "macos", f"{deletion('macos')}, {USED_ON}"),
+}
+
+
+@pytest.mark.parametrize("loss", CASES)
+def test_every_loss_is_laid_down_searched_and_scored(sastrugi: Program, tmp_path: Path, loss: str) -> None:
+    # Where nothing tells of places any more, files in pieces stay in pieces.
+    table, spared = ("gpt", "apm", "mbr")[len(loss) % 3], 5 if loss in ("deleted without a journal", "used on") else 12
+    lay_down_search_and_score(sastrugi, tmp_path, *CASES[loss], table, len(loss), spared)

@@ -21,8 +21,8 @@ from sastrugi.recovery.findings import Finding
 from sastrugi.recovery.scan_file import ScanFile
 from sastrugi.volumes.reader import Numbered, Times, Volume
 
-_MOST_SLOTS, _MOST_CELLS = 4096, 1 << 21
-"""Numbers between two known files, and pairs of them with stretches of content, that are looked at."""
+_MOST_SLOTS, _MOST_PAIRS = 4096, 1 << 22
+"""Numbers between two known files, and pairs of numbers and stretches of content in all, that are looked at."""
 _MOST_READ = 256 << 20
 """Bytes of content of no known kind that are looked through."""
 _ZERO_END = 8
@@ -124,7 +124,7 @@ class _Join:
 
     def __init__(self, medium: Medium, scan_file: ScanFile, number: int, volume: Volume) -> None:
         self._medium, self._file, self._number, self._volume = medium, scan_file, number, volume
-        self._left = _MOST_READ
+        self._left, self._pairs_left = _MOST_READ, _MOST_PAIRS
         self.named = self.found = 0
         unit, base = volume.cluster_size, volume.data.offset
         self._found = sorted(
@@ -145,8 +145,9 @@ class _Join:
 
     def segment(self, slots: Sequence[Slot], where: Extent) -> None:
         pieces = self._pieces(where)
-        if not pieces or len(slots) * len(pieces) > _MOST_CELLS:
+        if not pieces or len(slots) * len(pieces) > self._pairs_left:
             return
+        self._pairs_left -= len(slots) * len(pieces)
         pairs = align(slots, pieces)
         for n, (i, j) in enumerate(pairs):
             before = pairs[n - 1] if n else (-1, -1)
