@@ -180,7 +180,7 @@ def _looks(measure: Measure) -> bool:
 def _free_reason(conflicts: list[Conflict], clusters: int, cluster_size: int) -> str:
     if not conflicts:
         return f"all {plural(clusters, 'cluster')} free" if clusters > 1 else "its cluster is free"
-    taken = sum(conflict.extent.length for conflict in conflicts) // cluster_size
+    taken = -(-sum(conflict.extent.length for conflict in conflicts) // cluster_size)
     owners = list(dict.fromkeys(conflict.owner for conflict in conflicts))
     more = f" and {len(owners) - 1} more" if len(owners) > 1 else ""
     return f"{taken:,} of {plural(clusters, 'cluster')} now belong to {owners[0]}{more}"

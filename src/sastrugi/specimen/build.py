@@ -132,6 +132,6 @@ def _carry_out(recipe: Recipe, builder: SpecimenBuilder, only: Container[str] = 
     for place in builder.places.values():
         if place.writer and not place.trouble:
             place.writer.flush()
-            builder.watch_struck(place)
+            builder.watch_again(place)
     builder.image.observers.clear()
     builder.progress.finish()

@@ -191,24 +191,34 @@ class SpecimenBuilder:
         self.mirror.end_life(place)
         if not place.trouble:
             place.writer.flush()
-        self.watch_struck(place)
+        self.watch_again(place)
         for laid in self.standing(place):
             self._ended(laid, place.writer.evidence(laid.node), end)
         place.writer = None
 
-    def watch_struck(self, place: Slot) -> None:
-        """What was struck is lost to its user, but its volume has it still, and may have moved its record since."""
+    def watch_again(self, place: Slot) -> None:
+        """What tells of files that are gone may stand in more places than when they went: what was struck is lost to
+        its user, but its volume has it still, and may have moved its record; copies of what is left may have been made.
+        """
         writer, life = place.writer, len(place.lives)
         if writer is None or place.trouble:
             return
-        for laid in [one for one in self.laid if one.volume == place.name and one.life == life and not one.standing]:
-            if self.by_node.get(id(laid.node)) is not laid or writer.find(laid.node.path) is not laid.node:
+        for laid in [one for one in self.laid if one.volume == place.name and one.life == life]:
+            for record in list(laid.records):
+                now = writer.told_since(record.evidence)
+                if now is not None:
+                    self._leave_more(laid, record.path, record.above, now)
+            if laid.standing or self.by_node.get(id(laid.node)) is not laid:
                 continue
-            known = {trace for record in laid.records for trace in record.evidence.traces}
-            now = writer.evidence(laid.node)
-            new = tuple(trace for trace in now.traces if trace not in known)
-            if new:
-                self._leave(laid, laid.node.path, self._above(laid.node), Evidence(now.record, new))
+            if writer.find(laid.node.path) is laid.node:
+                self._leave_more(laid, laid.node.path, self._above(laid.node), writer.evidence(laid.node))
+
+    def _leave_more(self, laid: LaidFile, path: str, above: tuple[LaidFile, ...], now: Evidence) -> None:
+        """Watch the ways to tell of a file that are not watched yet."""
+        known = {trace for record in laid.records for trace in record.evidence.traces}
+        new = tuple(trace for trace in now.traces if trace not in known)
+        if new:
+            self._leave(laid, path, above, Evidence(now.record, new))
 
     def standing(self, place: Slot) -> list[LaidFile]:
         """The files and folders that are on the volume of a place now."""

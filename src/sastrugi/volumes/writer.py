@@ -201,6 +201,11 @@ class VolumeWriter(ABC, Generic[N]):
     def rename(self, node: N, path: str, when: dt.datetime) -> None:
         """Give a file or folder another name or folder on the same volume."""
 
+    def told_since(self, gone: Evidence) -> Evidence | None:
+        """What tells now of a file of which a deletion or renaming left `gone`: copies of metadata that were made since
+        may hold what is left of it, too. None where the file system makes none."""
+        return None
+
     def left_by_renaming(self, node: N, before: Evidence) -> Evidence:
         """What a renaming, which was just done, left of the record of the old name; `before` is what a deletion would
         have left."""

@@ -102,14 +102,15 @@ class EarlierHfs(Volume):
 
     def entries(self) -> Iterator[Entry]:
         """Every file that the records tell of; numbers may have been given out once in each life."""
+        hollow = self._pool.made_empty
         for number, every in self._pool.files.items():
             by_life: defaultdict[int, list[Told]] = defaultdict(list)
             for told in every.values():
                 by_life[told.record.created].append(told)
             for of_life in by_life.values() if number >= FIRST_NUMBER else ():
-                yield from self._pool.entries(
-                    number, max(of_life, key=lambda told: (told.record.name is not None, told.age))
-                )
+                best = max(of_life, key=lambda told: (told.record.name is not None, told.age))
+                if best.record.data.size or not hollow:
+                    yield from self._pool.entries(number, best)
 
     def own_extents(self) -> Iterator[tuple[str, Extent]]:
         return (("table", node) for node in self._nodes)

@@ -25,6 +25,8 @@ if TYPE_CHECKING:
     from sastrugi.volumes.hfsplus.read import HfsVolume
 
 _AT_ONCE, _OVERLAP = 4 << 20, 2048
+_FOREIGN = 3
+"""Of so many records of a node one must be foreign before all are: what looks like a record may be none."""
 _IN_TREE, _IN_JOURNAL = "a record behind the end of a node, or in one that is free", "the journal"
 
 
@@ -53,7 +55,8 @@ class Past:
                 at = number * tree.node + record.at % tree.node
                 by_node.setdefault(number, []).append(Told(record, tree.places(at, record.length), 0, ""))
             for number, told in by_node.items():
-                foreign = not used[number] and any(self._is_foreign(one.record) for one in told)
+                strange = sum(self._is_foreign(one.record) for one in told)
+                foreign = not used[number] and strange * _FOREIGN > len(told)
                 for one in told:
                     (self.before if foreign else self.pool).add(one)
 
@@ -111,10 +114,8 @@ class Past:
 
     @cached_property
     def _made_empty(self) -> bool:
-        """Whether the driver made files empty and told their sizes later: then a record of an empty file is none of
-        one, perhaps."""
-        both = ({bool(told.record.data.size) for told in every.values()} for every in self.pool.files.values())
-        return self._volume.known.made_empty or any(len(sizes) > 1 for sizes in both)
+        """Whether records of empty files are of such, or of what was made empty."""
+        return self._volume.makes_empty or self._volume.known.made_empty or self.pool.made_empty
 
     def numbered(self) -> Iterator[Numbered]:
         """The files and folders that are gone."""

@@ -104,6 +104,12 @@ class Pool:
     def add_further(self, one: Overflow) -> None:
         self.further.setdefault((one.number, one.fork), []).append(one)
 
+    @property
+    def made_empty(self) -> bool:
+        """Whether the driver made files empty and told their sizes later: then a record of an empty file is none of
+        one, perhaps."""
+        return any(len({bool(told.record.data.size) for told in every.values()}) > 1 for every in self.files.values())
+
     # -- names ------------------------------------------------------------------------------
 
     def _best_name(self, number: int) -> PastName | None:

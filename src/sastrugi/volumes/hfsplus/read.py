@@ -35,6 +35,7 @@ from sastrugi.volumes.hfsplus.layout import (
     KIND_MASK,
     LEAST_BLOCK,
     MOST_BLOCK,
+    MOUNTED_BY_LINUX,
     PRIVATE_FOLDER,
     RESOURCE_FORK,
     RESOURCE_STREAM,
@@ -148,6 +149,8 @@ class HfsVolume(Volume):
         self.file_system = "HFSX" if int(row["signature"]) == HFSX else "HFS+"
         self.serial = f"{int(row['serial']):016X}"
         self.next_number = int(row["next_number"])
+        self.makes_empty = bytes(row["mounted_by"]) == MOUNTED_BY_LINUX
+        """Whether the driver that wrote it last makes files empty, and tells their sizes later."""
         self.health = []
         self.mountable = not by_copy
         if by_copy:

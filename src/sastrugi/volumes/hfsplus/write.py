@@ -12,7 +12,7 @@ import random
 import struct
 from collections.abc import Callable, Iterable, Iterator, Sequence
 from contextlib import contextmanager
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 
 import numpy as np
 
@@ -74,6 +74,8 @@ _PLACE_END = FOLDER.itemsize + FORK.itemsize
 """Bytes of a file's record up to the end of its data fork."""
 _NAME_END = 12
 """Bytes of a file's record that tell whose it is: type, flags, number."""
+_FOLDER_NAME_END = 4
+"""The same of a folder's, in front of how many things it holds, which changes."""
 _MOST_LINKS = 32_767
 
 
@@ -113,6 +115,8 @@ class HfsWriter(VolumeWriter[HfsNode]):
         self._files = self._folders = self._writes = 0
         self._private: FileState | None = None
         self._left: Evidence | None = None
+        self._gone: dict[Evidence, Telling] = {}
+        """What told of files that are gone, by what was left of them."""
         self._changed = True
         self._own = VolumeFiles(image, plan, self._by_case, self.clusters)
         self._begin(label, when)
@@ -298,7 +302,11 @@ class HfsWriter(VolumeWriter[HfsNode]):
             self._fill(path, state.data, size, chunks)
             if self._habits == "macos":
                 self._set_attribute(state, _LAST_USED, struct.pack("<QQ", int(self.moment(when).timestamp()), 0))
-            self._enter(node, packed_file(state), when)
+            if self._habits == "macos":
+                self._enter(node, packed_file(state), when)
+            else:  # the Linux driver makes a file empty, and tells its size and places once they are written
+                self._enter(node, packed_file(replace(state, data=ForkState())), when)
+                self._put(node)
             self._own.put_overflow(state.number, DATA_FORK, state.data)
         self._files += 1
         return node
@@ -500,7 +508,7 @@ class HfsWriter(VolumeWriter[HfsNode]):
             one.name, one.parent = f"{name}:{RESOURCE_STREAM}", parent
             parent.children[self.fold(one.name)] = one
         self._commit()
-        self._left = self._evidence_of(was, telling)
+        self._left = self._left_of(was, telling)
 
     def left_by_renaming(self, node: HfsNode, before: Evidence) -> Evidence:
         assert self._left is not None
@@ -529,7 +537,7 @@ class HfsWriter(VolumeWriter[HfsNode]):
                 state.links -= 1
                 self._unlinked(node, when)
         self._commit()
-        return self._evidence_of(was, telling)
+        return self._left_of(was, telling)
 
     def _unlinked(self, node: HfsNode, when: dt.datetime) -> None:
         """A file has lost a name; with the last one it goes itself."""
@@ -595,7 +603,8 @@ class HfsWriter(VolumeWriter[HfsNode]):
     def _telling(self, node: HfsNode) -> Telling:
         """The bytes that tell of a name as it is now."""
         own, home, catalog = (node.of or node), node.file.home, self._own.catalog
-        name = sought(self._own, catalog, own.key, FOLDER.itemsize if home else _NAME_END)
+        end = FOLDER.itemsize if home else _FOLDER_NAME_END if node.folder else _NAME_END
+        name = sought(self._own, catalog, own.key, end)
         thread = sought(self._own, catalog, (own.link, b""))
         if node.folder:
             return Telling((name, thread))
@@ -606,6 +615,17 @@ class HfsWriter(VolumeWriter[HfsNode]):
 
     def _evidence_of(self, was: Sequence[Extent], telling: Telling, but: Iterable[Extent] = ()) -> Evidence:
         return evidence_of(self.image, self._own, telling, was, but)
+
+    def _left_of(self, was: Sequence[Extent], telling: Telling) -> Evidence:
+        """What is left of a file that just went, or of an old name."""
+        found = self._evidence_of(was, telling)
+        self._gone[found] = telling
+        return found
+
+    def told_since(self, gone: Evidence) -> Evidence | None:
+        telling = self._gone.get(gone)
+        self._commit()
+        return self._evidence_of(gone.record, telling) if telling is not None else None
 
     def structures(self) -> dict[str, tuple[Extent, ...]]:
         return self._own.structures()
