@@ -15,7 +15,7 @@ _HELP = """The whole job on one made-up camera card: build it, lose files, scan,
 
 \b
 Example: sastrugi demo --into demo
-With --full a whole campaign, with a page at its end: fifteen media, three programs.
+With --full a whole campaign, with a page at its end: sixteen media, three programs.
 That takes a minute or two."""
 _RECIPE = "camera-card"
 
