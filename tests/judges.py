@@ -96,6 +96,10 @@ def driver_reads(image: Path, file_system: str, path: str) -> bytes:
         return _run("ntfscat", str(image), path).stdout
     if file_system in EXT:
         return _run("debugfs", "-R", 'cat "/{}"'.format(path.lstrip("/")), str(image)).stdout
+    if file_system in HFS:
+        (label,) = {line.split("/")[0] for line in seven_zip("l", "-ba", "-slt", image).split("Path = ")[1:2]}
+        words = ("7zz", "x", "-so", "-sns-", str(image), f"{label.splitlines()[0]}/{path.lstrip('/')}")
+        return _run(*words).stdout
     return mtools_read(image, 0, path)
 
 

@@ -32,7 +32,7 @@ from sastrugi.volumes.registry import file_systems
 from tests.judges import EXT, _run, assert_clean, require_drivers
 from tests.recipes import random_recipe
 from tests.test_end_to_end import NAMES, carried_out
-from tests.test_ext import NOON, Disk, new_disk
+from tests.test_ext import NOON, new_disk
 
 # -- what writers share -----------------------------------------------------------------------------------------------
 
@@ -224,7 +224,7 @@ def test_what_an_ext_volume_refuses(tmp_path: Path) -> None:
 def test_a_full_volume_says_so_and_stays_sound(tmp_path: Path, variant: str) -> None:
     """Until nothing more fits; what was stored is there, and there is room again where something went."""
     require_drivers()
-    disk = Disk(*(lambda made: (made.image, made.writer))(new_disk(tmp_path / "v.img", variant, 1024, 6 << 20)))
+    disk = new_disk(tmp_path / "v.img", variant, 1024, 6 << 20)
     with pytest.raises(VolumeError, match="full"):
         for n in range(10_000):
             disk.store(f"stake {n}.bin", bytes([n % 251]) * 40_000)

@@ -19,11 +19,12 @@ from sastrugi.media.raw import RawImage
 from sastrugi.specimen.formats import FILE_SYSTEMS, format_volume
 from sastrugi.volumes.probing import probe
 from sastrugi.volumes.writer import VolumeWriter
-from tests.judges import EXT, assert_clean, driver_reads, require_drivers
+from tests.judges import EXT, HFS, assert_clean, driver_reads, require_drivers
 
 NOON = dt.datetime(2031, 2, 3, 12)
 VOLUMES = {"fat12": (2 << 20, 1024), "fat16": (8 << 20, 512), "fat32": (36 << 20, 512), "exfat": (6 << 20, 1024),
-           "ntfs": (8 << 20, 1024), "ext2": (4 << 20, 1024), "ext3": (8 << 20, 2048), "ext4": (8 << 20, 1024)}  # fmt: skip
+           "ntfs": (8 << 20, 1024), "ext2": (4 << 20, 1024), "ext3": (8 << 20, 2048), "ext4": (8 << 20, 1024),
+           "hfs+": (8 << 20, 1024), "hfsx": (8 << 20, 512)}  # fmt: skip
 
 name_chars = st.characters(exclude_categories=["Cs", "Cc"], exclude_characters='"*/:<>?\\|\uffff')
 long_names = st.text(name_chars, min_size=1, max_size=40).filter(
@@ -195,7 +196,7 @@ def test_every_file_system_refuses_what_it_cannot_hold(tmp_path: Path, file_syst
         ("A/" + "y" * 300, 1, "characters|bytes"), ("C/d.txt", 1, "no such folder"), ("A/B/core.txt", 1, "already a file"),
         ("A/big", 40 << 20, "more are needed"),
     ]  # fmt: skip
-    if file_system in EXT:  # a name there is any bytes but two
+    if file_system in (*EXT, *HFS):  # a name there is any text but two
         cases += [("A/B/..", 1, "cannot be a name"), ("A/a\0b", 1, "cannot be a name")]
     else:
         cases += [
@@ -215,7 +216,7 @@ def test_every_file_system_refuses_what_it_cannot_hold(tmp_path: Path, file_syst
             Extent(0, size),
             file_system,
             cluster,
-            "A label far too long for any file system of today",
+            "A label far too long for any file system of today" * 6,
             7,
             NOON,
         )

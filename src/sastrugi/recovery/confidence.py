@@ -32,7 +32,9 @@ _NO_KIND_ALL_FREE, _TEXT_THROUGHOUT, _TEXT_BEGINS = 0.75, 0.85, 0.3
 _BREAKS, _BREAKS_BY_CHECKSUM, _OTHER_KIND, _ZEROS = 0.3, 0.1, 0.15, 0.05
 _SOME_BEHIND, _MORE_BEHIND = 0.97, 0.85
 _OVERWRITTEN, _OVERLAP = 0.03, 0.25
-_LOOKED, _INSIDE = 0.9, 0.97
+_LOOKED, _INSIDE, _CERTAIN = 0.9, 0.97, 0.93
+NO_CHOICE = "what tells of it leaves no other place"
+"""The reason of findings that lie where they are said to lie, or nowhere."""
 LOOKED_THROUGH = (Proof.CHECKSUM, Proof.DECODES, Proof.STATISTICS)
 """Proofs that look at all of the content; a structure may be right although what lies between is not."""
 _TEXT_REASON = "its bytes are text from end to end"
@@ -101,7 +103,11 @@ def _judge_placement(medium: Medium, volume: Volume, entry: Entry, placement: Pl
     reasons = [placement.reason, _free_reason(conflicts, clusters, volume.cluster_size)]
     if entry.damaged and not conflicts:
         reasons[1] = "no other file owns its clusters"
+    certain = placement.certain or volume.tells_all_places
     confidence, sound, measure = _as_it_lies(medium, entry, placement, bool(conflicts or overlapped_by), reasons)
+    if certain and not conflicts and sound >= entry.size and confidence > _OTHER_KIND:
+        confidence = max(confidence, _CERTAIN)
+        reasons.append(NO_CHOICE)
     proved = measure is not None and measure.whole and measure.proof == Proof.CHECKSUM
     if conflicts:
         confidence, sound = (min(confidence, 0.9), sound) if proved else (min(confidence, _OVERWRITTEN), 0)

@@ -286,11 +286,12 @@ class PreviousVolume(EarlierVolume):
                 (*path, record.name), False, True, size, record.times, (record.record,), tuple(places), sure,
                 record.name_note, [DELETED_THEN],
             )  # fmt: skip
-        placed = [self._placed(start, size, told)]
+        alone = record.straight or size <= self.line.cluster
+        placed = [replace(self._placed(start, size, told), certain=alone)]
         chain = self._same.chain_from(start, size) if self._same else ()
         if chain:
             told = "by its chain, which still stands; its record is one that no folder reaches"
-            chained = Placement(FileMap.of(chain, size), told)
+            chained = Placement(FileMap.of(chain, size), told, certain=True)
             placed = [chained, *(one for one in placed if one.map != chained.map)]
         notes = [DELETED_THEN] if record.deleted else []
         return Entry(

@@ -101,13 +101,19 @@ def overlaps(deleted: list[Entry]) -> dict[int, str]:
             if other is entry or other.map == entry.map:
                 continue
             first, second = sorted((entry, other), key=_written)
-            out[id(first)] = second.full_path
+            # Where one may lie elsewhere, it takes nothing from what can lie nowhere else.
+            if _certain(second) or not _certain(first):
+                out[id(first)] = second.full_path
         open_claims.append((end, entry))
     return out
 
 
 _MOST_OPEN = 64
 """Claims on one place that are compared with each other; more means a hostile volume, and less is said of it."""
+
+
+def _certain(entry: Entry) -> bool:
+    return bool(entry.placements) and entry.placements[0].certain
 
 
 def _written(entry: Entry) -> dt.datetime:

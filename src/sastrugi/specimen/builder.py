@@ -29,14 +29,13 @@ from sastrugi.specimen.second_writer import SecondWriter
 from sastrugi.specimen.truth import ORIGINALS, End, Role
 from sastrugi.specimen.write_tracker import WriteTracker
 from sastrugi.units import format_size
-from sastrugi.volumes.registry import Variant, variant_named
+from sastrugi.volumes.registry import MOST_OFTEN_MADE, Variant, variant_named
 from sastrugi.volumes.writer import Evidence, Habits, Node, VolumeWriter
 
 WHOLE_MEDIUM = "medium"
 """The name of a volume that has the medium to itself, without a partition table."""
 _READ = 1 << 20
 _METADATA_GRAIN = 1
-_MOST_OFTEN_MADE = "fat32"
 
 
 @dataclass(frozen=True, slots=True)
@@ -148,7 +147,7 @@ class SpecimenBuilder:
     @staticmethod
     def _variant_of(place: Slot) -> Variant:
         """What is listed as on a place; one that holds nothing yet is listed as what is most often made."""
-        known = variant_named(place.life.file_system if place.lives else _MOST_OFTEN_MADE)
+        known = variant_named(place.life.file_system if place.lives else MOST_OFTEN_MADE)
         assert known is not None
         return known
 

@@ -23,12 +23,14 @@ class Times:
 @dataclass(frozen=True, slots=True)
 class Placement:
     """One way in which a file may lie (a deleted one: may have lain), and why this way. `far`: only its content can
-    bear it out; `inside`: it stands inside of its own record, which is whole."""
+    bear it out; `inside`: it stands inside of its own record, which is whole; `certain`: what tells of it leaves no
+    other place."""
 
     map: FileMap
     reason: str
     far: bool = False
     inside: bool = False
+    certain: bool = False
 
     @property
     def extents(self) -> tuple[Extent, ...]:

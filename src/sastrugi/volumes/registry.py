@@ -37,6 +37,8 @@ if TYPE_CHECKING:
     """Of a medium, the bytes at which marked sectors stand, the volumes of today, and a test whether a file of a name
     can begin at a byte."""
 _USUAL_GRAIN = 2.0
+MOST_OFTEN_MADE = "fat32"
+"""What a partition is listed as that holds nothing yet."""
 BASIC_DATA = UUID("ebd0a0a2-b9e5-4433-87c0-68b6b72699c7")
 """The type of partitions of a GPT that hold data of any kind."""
 MORE = "SASTRUGI_FILE_SYSTEMS"

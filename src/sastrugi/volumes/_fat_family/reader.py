@@ -290,7 +290,8 @@ class ClusterVolume(Volume, Generic[G, R]):
         end = g.clusters + 2
         needed = -(-size // g.cluster_size)
         straight = [(first, min(needed, end - first))]
-        out = [Placement(FileMap.of(self._extents(straight), size), "in one piece from its first cluster")]
+        told = "in one piece from its first cluster"
+        out = [Placement(FileMap.of(self._extents(straight), size), told, certain=needed == 1)]
         if self._guesses_left <= 0 or next(self._used_runs(first, first + straight[0][1]), None) is None:
             return tuple(out)
         around: list[Run] = []

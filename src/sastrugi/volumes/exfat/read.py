@@ -7,6 +7,7 @@ end at the first repeat, folders are visited once.
 from __future__ import annotations
 
 from collections.abc import Iterator
+from dataclasses import replace
 
 import numpy as np
 from numpy.typing import NDArray
@@ -327,7 +328,7 @@ class ExfatVolume(ClusterVolume[Geometry, Record]):
             if needed > room:
                 notes.append("it ends beyond the end of the volume")
             straight = self._extents([(record.cluster, min(needed, room))])
-            return (Placement(self._map(straight, record), "in one piece, as its no-chain flag says"),)
+            return (Placement(self._map(straight, record), "in one piece, as its no-chain flag says", certain=True),)
         runs, problem = self._chain(record.cluster, needed)
         have = sum(length for _, length in runs)
         if not deleted:
@@ -335,12 +336,14 @@ class ExfatVolume(ClusterVolume[Geometry, Record]):
                 notes.append(problem or f"its chain ends after {plural(have, 'cluster')} of {needed:,}")
             return (Placement(self._map(self._extents(runs), record), "its chain in the FAT"),)
         guesses = tuple(
-            Placement(self._map(guess.extents, record), guess.reason)
+            replace(guess, map=self._map(guess.extents, record))
             for guess in self._guess_placements(record.cluster, record.size)
         )
         if have < needed:
             return guesses
-        chain = Placement(self._map(self._extents(runs), record), "its chain, which still stands in the FAT")
+        chain = Placement(
+            self._map(self._extents(runs), record), "its chain, which still stands in the FAT", certain=True
+        )
         return (chain, *(guess for guess in guesses if guess.map != chain.map))
 
     def _map(self, extents: tuple[Extent, ...], record: Record) -> FileMap:

@@ -7,6 +7,7 @@ end at the first repeat, folders are visited once.
 from __future__ import annotations
 
 from collections.abc import Iterator
+from dataclasses import replace
 from functools import partial
 
 import numpy as np
@@ -336,7 +337,8 @@ class FatVolume(ClusterVolume[Geometry, Record]):
         """A deleted file of which the record tells a small cluster number: it may be only the low half, as Windows
         leaves it. All free clusters that end in it are possible, too."""
         g = self.geometry
-        out = list(self._guess_placements(record.cluster, record.size)) if g.holds(record.cluster) else []
+        near = self._guess_placements(record.cluster, record.size) if g.holds(record.cluster) else ()
+        out = [replace(placement, certain=False) for placement in near]
         for cluster in range(record.cluster + _LOW_WORDS, g.clusters + FIRST_CLUSTER, _LOW_WORDS):
             if not g.holds(cluster) or next(self._used_runs(cluster, cluster + 1), None) is not None:
                 continue

@@ -55,4 +55,5 @@ FILE_SYSTEM = FileSystem(
     peek=peek,
     metadata_sectors=node_sectors,
     earlier=earlier_volumes,
+    mounts=(("mount", "-t", "hfsplus"),),
 )
