@@ -3,13 +3,15 @@
 from __future__ import annotations
 
 from collections.abc import Callable
+from itertools import chain
 from typing import Protocol
 
 from sastrugi.kinds.base import Measure, Proof, Source, broken
 
 _STEP = 1 << 20
-_GRAIN = 4096
-"""Where packed data break is told as exactly as this: pieces of files are looked for from there."""
+_GRAIN, _FINE, _FINE_UP_TO = 4096, 256, 8192
+"""Where packed data break is told as exactly as this, near their start more so: pieces of files are looked for from
+there."""
 
 
 class Unpacker(Protocol):
@@ -47,8 +49,9 @@ def _member(source: Source, start: int, new: Callable[[], Unpacker], failures: t
     """The packed length of the member at `start`; minus the bytes read where it breaks."""
     unpacker = new()
     for at, block in source.blocks(start, size=1 << 18):
-        for first in range(0, len(block), _GRAIN):
-            data = block[first : first + _GRAIN]
+        fine = range(0, min(_FINE_UP_TO, len(block)), _FINE) if at == start else range(0)
+        for first in chain(fine, range(len(fine) * _FINE, len(block), _GRAIN)):
+            data = block[first : first + (_FINE if first < len(fine) * _FINE else _GRAIN)]
             end = at + first + len(data)
             try:
                 while True:

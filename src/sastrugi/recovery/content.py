@@ -22,6 +22,8 @@ from sastrugi.recovery.sources import MediumSource
 from sastrugi.volumes.reader import Times, Volume
 
 _SHORTEST_FRAGMENT = 4096
+_ZERO_END = 8
+_PERHAPS_A_PIECE = 0.2
 
 
 @dataclass(frozen=True, slots=True)
@@ -96,7 +98,17 @@ class ContentPass:
             return None
         found = _finding(measure, FileMap.of((Extent(offset, measure.length),)), on_grid)
         found.sound = measure.length if measure.whole else 0
+        if holding and not signed and self._goes_on(offset):
+            found.confidence = min(found.confidence, _PERHAPS_A_PIECE)
+            found.sound = 0 if measure.length < _SHORTEST_FRAGMENT else found.sound
+            found.reasons.append("what stands before it does not end there: it is a piece of another file, perhaps")
         return found
+
+    def _goes_on(self, offset: int) -> bool:
+        """Whether something that is no known file's runs up to a byte: files end before the end of their last cluster,
+        and what is behind their ends is zero."""
+        before = self._medium.read(offset - _ZERO_END, _ZERO_END) if offset else b""
+        return bool(before.strip(b"\0")) and offset - 1 not in self._claims
 
     def _by_chain(self, offset: int, holding: Sequence[Grid], on_grid: bool, signed: bool) -> Finding | None:
         """A file that begins at the head of a chain of clusters that no file owns, and that is whole along it."""

@@ -7,6 +7,7 @@ budget; how many tries were made is told.
 
 from __future__ import annotations
 
+from bisect import bisect_right
 from collections.abc import Sequence
 from dataclasses import dataclass, replace
 
@@ -22,9 +23,12 @@ from sastrugi.units import plural
 
 _MOST_PIECES = 2000
 _MOST_GAPS = 48
-_BACK, _FORWARD = 1, 32
-"""Clusters before and behind the reported break at which the head may end: a wrong byte shows late, and a wrong
-checksum is told at the start of what it is of."""
+_BACK, _FORWARD, _MOST_BACK = 1, 32, 16
+"""Clusters before and behind the reported break at which the head may end."""
+_LATE, _CLEAR = 32 << 10, 2048
+"""Bytes by which a break may be told late, and that must be right behind a gap before it is gone on from there."""
+_MOST_BREAKS, _WAYS, _MOST_TURN = 6, 2, 24
+"""Gaps in one file; places from which each is gone on; clusters of a piece of files that were written by turns."""
 _MOST_TRIES = 600
 _UNPROVED, _BY_HEADERS = 0.5, 0.7
 _PENALTY = 0.97
@@ -35,8 +39,8 @@ _PENALTY = 0.97
 class Budget:
     """How much may still be read for tries. `tries` counts those that were made."""
 
-    left: int = 256 << 20
-    most: int = 1500
+    left: int = 512 << 20
+    most: int = 6000
     tries: int = 0
 
     def spend(self, count: int) -> bool:
@@ -57,10 +61,11 @@ def reassemble(
     taken: RangeSet,
     budget: Budget,
     across: bool = True,
+    walls: Sequence[int] = (),
 ) -> Finding | None:
     """The same finding in other places, if they are proved: whole by its structure, and as long as its record says (or
     as its structure says, where there is no record). `taken` is what others own; `end` is where its volume ends;
-    `across`: look behind gaps of any length, too."""
+    `across`: look behind gaps, too; `walls` are the bytes at which other files begin, in order."""
     kind = all_kinds().get(finding.kind)
     if not finding.extents or (not finding.map.plain and (finding.map.zeros or finding.map.coded)):
         return None  # of what has holes or units a table tells where it lies: there is nothing to guess
@@ -80,7 +85,8 @@ def reassemble(
     if not across:
         return None
     before = budget.tries
-    found = _across_a_gap(medium, finding, taken, cluster, end, size, recorded, budget)
+    search = _Search(medium, finding, taken, cluster, end, size, recorded, budget, walls)
+    found = search.found()
     if found is None:
         return None
     measure, extents = found
@@ -144,34 +150,118 @@ def _right(measure: Measure, finding: Finding, recorded: bool) -> bool:
     return not recorded or measure.length == finding.size
 
 
-def _across_a_gap(
-    medium: Medium, finding: Finding, taken: RangeSet, cluster: int, end: int, size: int, recorded: bool, budget: Budget
-) -> tuple[Measure, list[Extent]] | None:
-    """The head as far as it is right, then the rest behind a gap of one cluster, two, and so on."""
-    start = finding.extents[0].offset
-    straight = _around(taken, start, size, cluster, end)
-    measure = _measure(medium, FileMap.of(straight), finding.size, budget)
-    if measure is None or measure.whole or measure.breaks_at is None:
+@dataclass(slots=True)
+class _Search:
+    """One file whose pieces are looked for. `walls` are the bytes at which other files begin, in order: what a record
+    says begins there is none of this one's."""
+
+    medium: Medium
+    finding: Finding
+    taken: RangeSet
+    cluster: int
+    end: int
+    size: int
+    recorded: bool
+    budget: Budget
+    walls: Sequence[int]
+
+    def found(self) -> tuple[Measure, list[Extent]] | None:
+        """The places of which the file is whole, if any are found: pieces of one length behind gaps of one length, as
+        files lie that were written by turns; or the head as far as it is right and the rest behind a gap, and so on.
+        """
+        placed = self._behind([], self.finding.extents[0].offset)
+        measure = self._measured(placed)
+        if measure is None or measure.whole or measure.breaks_at is None:
+            return None
+        found = self._by_turns(placed)
+        return found if found is not None or self.budget.spent else self._across_gaps(placed, measure.breaks_at, 1)
+
+    def _by_turns(self, placed: Sequence[Extent]) -> tuple[Measure, list[Extent]] | None:
+        needed = -(-self.size // self.cluster)
+        if not self.recorded or needed < 3:
+            return None
+        start = placed[0].offset
+        wall = self._wall(placed)
+        lengths = [wall] if wall else range(1, min(needed // 2, _MOST_TURN) + 1)
+        left = _MOST_TRIES // 2
+        for length in lengths:
+            for gap in dict.fromkeys((length, *range(1, _MOST_TURN + 1))):
+                step = (length + gap) * self.cluster
+                turns = -(-needed // length)
+                pieces = [Extent(start + n * step, length * self.cluster) for n in range(turns)]
+                places = cut(pieces, self.size)
+                free = places[-1].end <= self.end and not any(map(self.taken.overlap, places))
+                if not free:
+                    continue
+                left -= 1
+                measure = self._measured(places)
+                if measure is not None and _right(measure, self.finding, self.recorded):
+                    return measure, list(places)
+                if left <= 0 or self.budget.spent:
+                    return None
         return None
-    good = measure.breaks_at // cluster
-    heads = range(max(good - _BACK, 1), min(good + _FORWARD, (total(straight) - 1) // cluster) + 1)
-    tries = 0
-    for gap in range(1, _MOST_GAPS + 1):
-        for count in heads:
-            first = within(straight, 0, count * cluster)
-            behind = first[-1].end
-            rest = _around(taken, behind + gap * cluster, size - count * cluster, cluster, end)
-            if not rest or rest[0].offset != behind + gap * cluster:
-                continue  # beyond the end, or where another gap leads to, too
-            tries += 1
-            tried = _measure(medium, FileMap.of([*first, *rest]), finding.size, budget)
-            # Headers alone are right in many places: only where they break is such a guess taken.
-            exact = tried is not None and (tried.proof in LOOKED_THROUGH or (recorded and count <= good))
-            if tried is not None and exact and _right(tried, finding, recorded):
-                return tried, list(join([*first, *rest]))
-            if budget.spent or tries >= _MOST_TRIES:
-                return None
-    return None
+
+    def _wall(self, placed: Sequence[Extent]) -> int:
+        """After how many clusters another file begins; 0 if none does."""
+        behind = 0
+        for extent in placed:
+            n = bisect_right(self.walls, extent.offset)
+            if n < len(self.walls) and self.walls[n] < extent.end:
+                return (behind + self.walls[n] - extent.offset) // self.cluster
+            behind += extent.length
+        return 0
+
+    def _behind(self, first: Sequence[Extent], at: int) -> list[Extent]:
+        """A head, and the rest of the file from a byte on."""
+        rest = _around(self.taken, at, self.size - total(first), self.cluster, self.end)
+        return [*first, *rest] if rest and rest[0].offset == at else []
+
+    def _measured(self, places: Sequence[Extent]) -> Measure | None:
+        return _measure(self.medium, FileMap.of(places), self.finding.size, self.budget)
+
+    def _heads(self, placed: Sequence[Extent], good: int) -> list[int]:
+        """After how many clusters a piece may end, the likeliest first: where another file begins, then around the
+        break that was reported (a wrong byte shows late, a wrong checksum at the start of what it is of)."""
+        most = (total(placed) - 1) // self.cluster
+        back = min(max(_BACK, _LATE // self.cluster), _MOST_BACK)
+        near = sorted(range(max(good - back, 1), min(good + _FORWARD, most) + 1), key=lambda n: (abs(n - good), n))
+        return [n for n in dict.fromkeys([self._wall(placed), *near]) if 0 < n <= most]
+
+    def _across_gaps(
+        self, placed: Sequence[Extent], breaks_at: int, depth: int
+    ) -> tuple[Measure, list[Extent]] | None:  # fmt: skip
+        """The head as far as it is right, then the rest behind a gap of one cluster, two, and so on; and from the
+        places that take the file furthest the same again."""
+        good = breaks_at // self.cluster
+        clear = max(self.cluster, _CLEAR)
+        further: list[tuple[int, list[Extent]]] = []
+        left = _MOST_TRIES // depth
+        for gap in range(1, _MOST_GAPS + 1):
+            for count in self._heads(placed, good):
+                first = within(placed, 0, count * self.cluster)
+                places = self._behind(first, first[-1].end + gap * self.cluster)
+                if not places:
+                    continue  # beyond the end, or where another gap leads to, too
+                left -= 1
+                tried = self._measured(places)
+                if tried is None or self.budget.spent:
+                    return None
+                # Headers alone are right in many places: only where they break is such a guess taken.
+                exact = tried.proof in LOOKED_THROUGH or (self.recorded and count <= good)
+                if exact and _right(tried, self.finding, self.recorded):
+                    return tried, list(join(places))
+                reach = 0 if tried.whole else tried.breaks_at or 0
+                if reach >= max(breaks_at + self.cluster, count * self.cluster + clear):
+                    further.append((reach, places))
+                if left <= 0:
+                    break
+            if left <= 0:
+                break
+        for reach, places in sorted(further, key=lambda one: -one[0])[:_WAYS] if depth < _MOST_BREAKS else ():
+            found = self._across_gaps(places, reach, depth + 1)
+            if found is not None or self.budget.spent:
+                return found
+        return None
 
 
 def _as(finding: Finding, measure: Measure, extents: Sequence[Extent], how: str, tries: int) -> Finding:

@@ -41,6 +41,7 @@ class Assembly:
         self._siblings = compare(medium, scan_file)
         # Read once and kept up: the file is asked for all of them in every round.
         self._findings = {finding.number: finding for finding in scan_file.findings(_DELETED)}
+        self._walls = sorted(start for start in scan_file.starts() if start is not None)
         self._contested = self._find_contested()
         self._taken = RangeSet(own)
         for finding in scan_file.findings(_SURE):
@@ -117,7 +118,7 @@ class Assembly:
     def _settle(self, finding: Finding, across: bool) -> bool:
         cluster, end = self._geometry.get(finding.volume or 0, (0, 0))
         for others in (self._perhaps, self._taken) if cluster else ():
-            better = reassemble(self._medium, finding, cluster, end, others, self._budget, across)
+            better = reassemble(self._medium, finding, cluster, end, others, self._budget, across, self._walls)
             if better is not None:
                 self._put(better)
                 self._contested.discard(finding.number)
