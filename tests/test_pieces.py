@@ -18,6 +18,7 @@ from sastrugi.media.extents import join, total
 from sastrugi.media.filemap import FileMap
 from sastrugi.media.raw import RawImage
 from sastrugi.progress import Progress
+from sastrugi.recovery.by_turns import apart
 from sastrugi.recovery.findings import Finding
 from sastrugi.recovery.previous_volumes import LifeGeometry, find_geometries
 from sastrugi.recovery.reassembly import Budget, _around, reassemble
@@ -263,3 +264,70 @@ def test_a_whole_file_does_not_break(tmp_path: Path, kind: str) -> None:
         image.write(CLUSTER, content + random.Random(1).randbytes(5000))
         measure = recognise(MediumSource(image, FileMap.of((Extent(CLUSTER, len(content) + 5000),))), deep=True)
     assert measure is not None and measure.whole and measure.length == len(content) and measure.breaks_at is None
+
+
+# -- by turns ---------------------------------------------------------------------------------------------------------
+
+
+def by_turns(one: bytes, other: bytes, dice: random.Random) -> list[tuple[int, int]]:
+    """Two files' clusters in the order in which they are written by turns: which file, which of its clusters."""
+    left = [list(range(-(-len(data) // CLUSTER))) for data in (one, other)]
+    order: list[tuple[int, int]] = []
+    whose = 0
+    while any(left):
+        for _ in range(dice.randint(1, 4)):
+            if left[whose]:
+                order.append((whose, left[whose].pop(0)))
+        whose = 1 - whose
+    return order
+
+
+@given(seed=st.integers(0, 1 << 32), swapped=st.booleans(), harmed=st.booleans())
+def test_a_text_and_another_file_are_told_apart(
+    tmp_path_factory: pytest.TempPathFactory, seed: int, swapped: bool, harmed: bool
+) -> None:
+    """However their clusters alternate, as long as each begins at its own; not where one cluster is neither's."""
+    dice = random.Random(seed)
+    text = "".join(f"{n:05d} wind {dice.randrange(40)} m/s, drift\n" for n in range(dice.randint(300, 1500))).encode()
+    files = [text, sample("png", 30_000)]
+    if swapped:
+        files.reverse()
+    order = by_turns(files[0], files[1], dice)
+    with RawImage(tmp_path_factory.mktemp("turns") / "m.img", SIZE) as image:
+        for at, (whose, n) in enumerate(order, 5):
+            image.write(at * CLUSTER, files[whose][n * CLUSTER : (n + 1) * CLUSTER])
+        if harmed:
+            image.write(CLUSTER * (5 + len(order) // 2), bytes([1, 2, 3, 200]) * (CLUSTER // 4))
+        starts = [CLUSTER * (5 + order.index((whose, 0))) for whose in (0, 1)]
+        kinds = [("txt", "png"), ("png", "txt")][swapped]
+        first, second = (
+            finding_of(f"a.{kind}", kind, len(data), start)
+            for kind, data, start in zip(kinds, files, starts, strict=True)
+        )
+        parted = apart(image, first, second, CLUSTER, SIZE, RangeSet())
+        needed = -(-len(files[0]) // CLUSTER)
+        if harmed or starts[1] >= starts[0] + needed * CLUSTER:
+            assert parted is None or [image.read_extents(one.extents) for one in parted] == files
+            return
+        assert parted is not None
+        assert [image.read_extents(one.extents) for one in parted] == files and parted[0].sound == len(files[0])
+
+
+@given(
+    kind=st.sampled_from(["png", "gz", "zip", "flac"]),
+    length=st.integers(1, 4),
+    gap=st.integers(1, 6),
+    seed=st.integers(0, 99),
+)
+def test_pieces_of_one_length_are_found(
+    tmp_path_factory: pytest.TempPathFactory, kind: str, length: int, gap: int, seed: int
+) -> None:
+    """A file whose turns were always as long, of which nothing else tells: also where a wrong piece shows late."""
+    content = sample(kind, 40_000)
+    clusters = [5 + n // length * (length + gap) + n % length for n in range(-(-len(content) // CLUSTER))]
+    with RawImage(tmp_path_factory.mktemp("turns") / "m.img", SIZE) as image:
+        image.write(0, random.Random(seed).randbytes(SIZE))
+        places = lay(image, content, clusters)
+        finding = finding_of(f"a.{kind}", kind, len(content), places[0].offset)
+        found = reassemble(image, finding, CLUSTER, SIZE, RangeSet(), Budget())
+        assert found is not None and found.extents == places and image.read_extents(found.extents) == content

@@ -139,9 +139,14 @@ def _proved(
 
 
 def _measure(medium: Medium, file: FileMap, size: int, budget: Budget) -> Measure | None:
-    if not budget.spend(min(size, file.reach)):
+    if budget.spent:
         return None
-    return recognise(MediumSource(medium, file), deep=True)
+    measure = recognise(MediumSource(medium, file), deep=True)
+    read = min(size, file.reach)
+    if measure is not None and measure.breaks_at is not None:  # behind it little was looked at
+        read = min(read, measure.breaks_at + _LATE)
+    budget.spend(read)
+    return measure
 
 
 def _right(measure: Measure, finding: Finding, recorded: bool) -> bool:

@@ -10,8 +10,9 @@ from sastrugi.kinds import recognise
 from sastrugi.media import Extent, Medium, RangeSet
 from sastrugi.media.filemap import FileMap
 from sastrugi.progress import Progress
+from sastrugi.recovery.by_turns import apart
 from sastrugi.recovery.byte_histograms import compare
-from sastrugi.recovery.confidence import LOOKED_THROUGH, NOTHING_LEFT
+from sastrugi.recovery.confidence import LOOKED_THROUGH, NO_CHOICE, NOTHING_LEFT
 from sastrugi.recovery.findings import Finding
 from sastrugi.recovery.reassembly import Budget, reassemble
 from sastrugi.recovery.scan_file import ScanFile
@@ -19,8 +20,11 @@ from sastrugi.recovery.sector_survey import SECTOR
 from sastrugi.recovery.sources import MediumSource
 
 _ROUNDS = 3
+_SURELY = 0.8
 _DELETED = "state = 'deleted' AND size > 0 AND volume IS NOT NULL"
 _SURE = "sound > 0 AND confidence >= 0.8"
+_NEAR = 16 << 20
+"""Bytes behind a file in which its pieces are looked for."""
 _MOST_OPEN = 64
 """Claims on one place that are compared with each other."""
 _MOST_PAIRS = 20_000
@@ -89,10 +93,11 @@ class Assembly:
 
     def run(self, progress: Progress) -> None:
         """Try findings in other places, more than once. Nothing is committed."""
+        self._part_pairs(progress)
         for round_number in range(1, _ROUNDS + 1):
             waiting = [
                 finding
-                for finding in self._by_place()
+                for finding in sorted(self._by_place(), key=lambda one: one.size)  # what costs little comes first
                 if (finding.confidence < 0.8 or finding.number in self._contested)
                 and finding.number not in self._siblings.compared
             ]
@@ -107,6 +112,40 @@ class Assembly:
                 break
         self._weigh()
 
+    def _part_pairs(self, progress: Progress) -> None:
+        """Files that were written by turns, two and two: each begins where the one before it was not at its end."""
+        waiting = [one for one in self._by_place() if one.volume in self._geometry and one.map.start is not None]
+        waiting = [one for one in waiting if len(one.extents) == 1 and NO_CHOICE not in one.reasons]
+        n = 0
+        while n + 1 < len(waiting):
+            first, second = waiting[n], waiting[n + 1]
+            progress.check()
+            parted = None
+            if first.volume == second.volume:
+                cluster, end = self._geometry[first.volume or 0]
+                own = {first.number, second.number}
+                parted = apart(self._medium, first, second, cluster, end, self._others_than(own))
+            if parted is None:
+                n += 1
+                continue
+            n += 2
+            for one in parted:
+                self._put(one)
+                self._contested.discard(one.number)
+                _claim(self._taken, one)
+                _claim(self._perhaps, one)
+
+    def _others_than(self, numbers: set[int]) -> RangeSet:
+        """What is taken, but not by some findings."""
+        own = [self._findings[n] for n in numbers if self._findings[n].confidence >= _SURELY]
+        if not own:
+            return self._taken
+        taken = RangeSet(self._taken)
+        for one in own:
+            for extent in one.extents:
+                taken.remove(extent)
+        return taken
+
     def _by_place(self) -> list[Finding]:
         """Those that lie nowhere first, as the file orders them."""
         return sorted(self._findings.values(), key=lambda f: (f.map.start is not None, f.map.start or 0, f.number))
@@ -117,7 +156,10 @@ class Assembly:
 
     def _settle(self, finding: Finding, across: bool) -> bool:
         cluster, end = self._geometry.get(finding.volume or 0, (0, 0))
-        for others in (self._perhaps, self._taken) if cluster else ():
+        start = finding.map.start or 0
+        near = Extent(start, finding.size + _NEAR)
+        same = self._perhaps.overlap(near) == self._taken.overlap(near)  # then the second search is the first again
+        for others in ((self._taken,) if same else (self._perhaps, self._taken)) if cluster else ():
             better = reassemble(self._medium, finding, cluster, end, others, self._budget, across, self._walls)
             if better is not None:
                 self._put(better)
