@@ -12,6 +12,9 @@ from bisect import bisect_left
 from collections.abc import Iterator, Sequence
 from dataclasses import dataclass, field, replace
 
+import numpy as np
+from numpy.typing import NDArray
+
 from sastrugi.kinds import kind_for_name
 from sastrugi.kinds.registry import all_kinds, measuring_kind
 from sastrugi.media import Extent, FileMap, Medium, RangeSet
@@ -25,6 +28,7 @@ _MOST_SLOTS, _MOST_PAIRS = 4096, 1 << 22
 """Numbers between two known files, and pairs of numbers and stretches of content in all, that are looked at."""
 _MOST_READ = 256 << 20
 """Bytes of content of no known kind that are looked through."""
+_AT_ONCE = 1 << 20
 _ZERO_END = 8
 """Zeros at the end of a unit with which a file ends."""
 _AGREE, _PERHAPS, _UNNAMED, _AGAINST = 3.0, 0.5, 0.4, -4.0
@@ -52,14 +56,11 @@ class Slot:
     file: Numbered | None
 
 
-def join_by_order(
-    medium: Medium, scan_file: ScanFile, number: int, volume: Volume, progress: Progress
-) -> tuple[int, int]:
-    """Join what can be joined on one volume. Answers how many names found content, and how many files were found
-    between others. Nothing is committed."""
+def join_by_order(medium: Medium, scan_file: ScanFile, number: int, volume: Volume, progress: Progress) -> None:
+    """Join what can be joined on one volume, whose findings are all in a scan file. Nothing is committed."""
     files = sorted(volume.numbered(), key=lambda one: one.number)
     if not files:
-        return 0, 0
+        return
     join = _Join(medium, scan_file, number, volume)
     segments = list(_segments(files, volume))
     progress.start("names by the order of writing", len(segments))
@@ -68,7 +69,6 @@ def join_by_order(
         progress.at(done)
         progress.check()
     progress.finish()
-    return join.named, join.found
 
 
 def _segments(files: Sequence[Numbered], volume: Volume) -> Iterator[tuple[list[Slot], Extent]]:
@@ -125,7 +125,6 @@ class _Join:
     def __init__(self, medium: Medium, scan_file: ScanFile, number: int, volume: Volume) -> None:
         self._medium, self._file, self._number, self._volume = medium, scan_file, number, volume
         self._left, self._pairs_left = _MOST_READ, _MOST_PAIRS
-        self.named = self.found = 0
         unit, base = volume.cluster_size, volume.data.offset
         self._found = sorted(
             (
@@ -169,15 +168,13 @@ class _Join:
             start = self._starts[n - 1]
             if start < at:
                 continue
-            holes = self._holes(at, start)
-            if holes and holes[-1].end == start and _is_fragment(finding) and not self._ends(start - unit):
+            out += self._holes(at, start)
+            hole = out[-1] if out and out[-1].finding is None and out[-1].end == start else None
+            if hole is not None and _is_fragment(finding) and not self._ends(start - unit):
                 # A few words inside of a file of no known kind: it goes on over them.
-                holes[-1].parts.append(finding)
-                holes[-1].end = self._end_of_file(start, min(self._next_start(n), where.end))
-                at = holes[-1].end
-                out += holes
+                hole.parts.append(finding)
+                hole.end = at = self._end_of_file(start, min(self._next_start(n), where.end))
                 continue
-            out += holes
             end = start + -(-finding.covered // unit) * unit
             out.append(Piece(start, end, finding))
             at = max(at, end)
@@ -206,30 +203,34 @@ class _Join:
     def _end_of_file(self, at: int, end: int) -> int:
         """Where a file that begins at a byte ends: behind the first unit that ends with zeros, or in front of units of
         nothing. `at` itself if nothing begins there."""
+        for place, units in self._units(at, end):
+            ends = np.flatnonzero(~units[:, -_ZERO_END:].any(axis=1))
+            if len(ends):
+                n = int(ends[0])
+                return min(place + (n + bool(units[n].any())) * self._volume.cluster_size, end)
+        return end
+
+    def _behind_zeros(self, at: int, end: int) -> int:
+        """The first unit from a byte on that holds anything."""
+        for place, units in self._units(at, end):
+            held = np.flatnonzero(units.any(axis=1))
+            if len(held):
+                return place + int(held[0]) * self._volume.cluster_size
+        return end
+
+    def _units(self, at: int, end: int) -> Iterator[tuple[int, NDArray[np.uint8]]]:
+        """The units of a stretch, some at a time, shape (units, bytes of one): the last is filled up with zeros."""
         unit = self._volume.cluster_size
-        while at < end:
-            data = self._medium.read(at, min(unit, end - at))
+        step = max(_AT_ONCE // unit, 1) * unit
+        while at < end and self._left > 0:
+            data = self._medium.read(at, min(step, end - at))
             self._left -= len(data)
-            if not data.strip(b"\0"):
-                return at
-            at += unit
-            if not data[-_ZERO_END:].strip(b"\0"):
-                break
-        return min(at, end)
+            yield at, np.frombuffer(data.ljust(-(-max(len(data), 1) // unit) * unit, b"\0"), "u1").reshape(-1, unit)
+            at += step
 
     def _ends(self, at: int) -> bool:
         """Whether a file ends in the unit that begins at a byte."""
         return not self._medium.read(at + self._volume.cluster_size - _ZERO_END, _ZERO_END).strip(b"\0")
-
-    def _behind_zeros(self, at: int, end: int) -> int:
-        unit = self._volume.cluster_size
-        while at < end and self._left > 0:
-            data = self._medium.read(at, min(unit, end - at))
-            self._left -= len(data)
-            if data.strip(b"\0"):
-                break
-            at += unit
-        return at
 
     # -- joining ----------------------------------------------------------------------------
 
@@ -253,12 +254,11 @@ class _Join:
                 reasons=[*(one for one in finding.reasons if "no record tells its name" not in one), _by_order(file)],
             )
         )  # fmt: skip
-        self.named += 1
 
     def _tell_hole(self, piece: Piece, file: Numbered | None) -> None:
         """A file of no known kind that lies between two others."""
-        data = self._medium.read(piece.start, piece.end - piece.start)
-        size = len(data.rstrip(b"\0"))
+        last = max(piece.end - self._volume.cluster_size, piece.start)  # zeros are at the end of the last unit alone
+        size = last - piece.start + len(self._medium.read(last, piece.end - last).rstrip(b"\0"))
         if not size:
             return
         reasons = ["it lies between two files that are known, and ends with zeros", "no kind is known to measure it by"]
@@ -278,7 +278,6 @@ class _Join:
                 replace(part, confidence=0.0, sound=0, reasons=[*part.reasons, "inside of another file"])
             )
         self._file.add(finding)
-        self.found += 1
 
 
 def _by_order(file: Numbered) -> str:

@@ -192,11 +192,14 @@ class Content:
         self._join_names(scan)
 
     def _join_names(self, scan: ScanContext) -> None:
-        """Names without a place go to content without a name: all of it or nothing is kept."""
+        """Names without a place go to content without a name: all of it or nothing is kept. Not where limits or passes
+        left something out, among which the rest would be seen as neighbours."""
+        if scan.limits.any or not set(scan.file.get("passes").split(",")) >= {"tables", "relics", "journals"}:
+            return
         scan.file.commit()
         try:
             for place in scan.places:
-                if place.volume is not None and scan.limits.volume in (0, place.number):
+                if place.volume is not None:
                     join_by_order(scan.medium, scan.file, place.number, place.volume, scan.progress)
         except (KeyboardInterrupt, Interrupted):
             scan.file.rollback()

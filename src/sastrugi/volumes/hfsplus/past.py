@@ -58,7 +58,10 @@ class Past:
                 strange = sum(self._is_foreign(one.record) for one in told)
                 foreign = not used[number] and strange * _FOREIGN > len(told)
                 for one in told:
-                    (self.before if foreign else self.pool).add(one)
+                    if foreign:
+                        self.before.add(one)
+                    elif one.record.number < self._volume.next_number:
+                        self.pool.add(one)
 
     def _is_foreign(self, record: CatalogRecord) -> bool:
         """Whether a record cannot be of this volume: its number is not given out, or to a file made at another time, or

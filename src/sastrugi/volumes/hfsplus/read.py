@@ -57,6 +57,7 @@ _MOST_DEPTH = 256
 _PRIVATE_FOLDERS = (PRIVATE_FOLDER, ".HFS+ Private Directory Data\r")
 """Where files and folders are kept that have several names."""
 _BITS_AT_ONCE = 1 << 20
+_MOST_NUMBERS = 1 << 31
 _WANTED = frozenset((FILE_RECORD, FOLDER_RECORD, FOLDER_THREAD))
 _FORKS = (
     ("allocation file", "allocation_file", ALLOCATION_FILE),
@@ -335,7 +336,11 @@ class HfsVolume(Volume):
         for record, _ in self._files:
             place = map_of(record.data, self._further.get((record.number, DATA_FORK), ()), self.geometry)[0]
             yield Numbered(record.number, None, False, place.stored, times_of(record))
-        yield from self.past.numbered()
+        past = list(self.past.numbered())
+        yield from past
+        last = self.next_number - 1  # which was given out, whatever is left of it
+        if last not in self.created and not any(one.number >= last for one in past) and last < _MOST_NUMBERS:
+            yield Numbered(last, None, False, None)
 
     @cached_property
     def journal(self) -> Journal | None:
