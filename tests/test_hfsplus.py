@@ -19,6 +19,7 @@ from hypothesis import strategies as st
 from sastrugi.errors import VolumeError
 from sastrugi.media import Extent, RangeSet, open_medium
 from sastrugi.media.raw import RawImage
+from sastrugi.recovery.layout import find_places
 from sastrugi.recovery.scan_file import ScanFile
 from sastrugi.specimen.write_tracker import WriteTracker
 from sastrugi.volumes.hfsplus.btree import Tree
@@ -32,6 +33,7 @@ from sastrugi.volumes.hfsplus.read import HfsVolume, open_hfs, starts
 from sastrugi.volumes.hfsplus.tree_read import TreeFile, spans_of
 from sastrugi.volumes.hfsplus.write import HfsWriter
 from sastrugi.volumes.metadata_scan import heads_of
+from sastrugi.volumes.writer import Evidence
 from tests.conftest import Program
 from tests.disks import LIST_ALL, NOON, Disk, Loss, real_loss
 from tests.hfs_checker import Checker
@@ -696,3 +698,46 @@ def test_every_loss_is_laid_down_searched_and_scored(sastrugi: Program, tmp_path
     # Where nothing tells of places any more, files in pieces stay in pieces.
     table, spared = ("gpt", "apm", "mbr")[len(loss) % 3], 5 if loss in ("deleted without a journal", "used on") else 12
     lay_down_search_and_score(sastrugi, tmp_path, *CASES[loss], table, len(loss), spared)
+
+
+def test_copies_that_are_made_after_a_deletion_tell_too(tmp_path: Path) -> None:
+    """What stands behind the end of a node goes into the journal with each further copy of the node."""
+    disk = new_disk(tmp_path / "v.img", "hfs+", 4096, 64 << 20, "macos")
+    for n in range(5):
+        disk.store(f"core {n:02}.bin", b"firn" * 900)
+    gone = disk.delete("core 04.bin", "macos")
+    assert disk.writer.told_since(gone) is not None and disk.writer.told_since(Evidence((), ())) is None
+    for n in range(3):
+        disk.writer.rewrite(disk.find("core 03.bin"), 100 + n, [b"x" * (100 + n)], disk.tick(), True)
+    disk.volume()
+    now = disk.writer.told_since(gone)
+    assert now is not None and len(set(now.traces) - set(gone.traces)) >= 3
+    for trace in now.traces:
+        assert any(disk.image.read(*part).strip(b"\0") for part in trace.where)
+
+
+@pytest.mark.parametrize(("table", "kinds"), [
+    ("gpt", {"hfs+": "HFS+", "ext4": "Linux", "ntfs": "basic data", "fat16": "basic data"}),
+    ("apm", {"hfs+": "Apple_HFS", "hfsx": "Apple_HFSX", "ext4": "Apple_UNIX_SVR2", "fat16": "DOS_FAT_32"}),
+])  # fmt: skip
+def test_a_table_lists_each_volume_as_what_it_is(
+    sastrugi: Program, tmp_path: Path, table: str, kinds: dict[str, str]
+) -> None:
+    """Also after it was formatted as something else; and the volume is found by what the table says."""
+    names = ", ".join(f'{{ name = "v{n}", size = "20 MiB" }}' for n in range(len(kinds)))
+    steps = "".join(
+        f'[[steps]]\ndo = "format"\nvolume = "v{n}"\nfile_system = "{first}"\n'
+        f'[[steps]]\ndo = "format"\nvolume = "v{n}"\nfile_system = "{name}"\n'
+        for n, (name, first) in enumerate(zip(kinds, reversed(list(kinds)), strict=True))
+    )
+    (tmp_path / "r.toml").write_text(
+        f'recipe = 1\nname = "r"\ntitle = "r"\nseed = 3\n[medium]\nsize = "96 MiB"\n'
+        f'[[steps]]\ndo = "partition"\ntable = "{table}"\nvolumes = [{names}]\n{steps}'
+    )
+    sastrugi("build", "r.toml", "--into", "s", cwd=tmp_path)
+    sastrugi("audit", "s", cwd=tmp_path)
+    with open_medium(tmp_path / "s") as medium:
+        places = find_places(medium)
+    assert [place.partition.type_name for place in places if place.partition] == list(kinds.values())
+    assert [place.partition.label for place in places if place.partition] == [f"v{n}" for n in range(len(kinds))]
+    assert [place.volume.file_system.casefold() for place in places if place.volume] == list(kinds)

@@ -135,3 +135,36 @@ def _made(kind: str, n: int) -> bytes:
     make = kind_named(kind).make
     assert make is not None
     return make(Dice(f"{kind} {n}"), 4000 + 700 * n)
+
+
+@pytest.mark.parametrize("words", [("--kind", "png"), ("--passes", "tables,content"), ("--range", "0 B..20 MiB")])
+def test_a_scan_that_leaves_something_out_joins_nothing(
+    disk: tuple[Disk, dict[str, bytes]], sastrugi: Program, tmp_path: Path, words: tuple[str, str]
+) -> None:
+    """What it did not look for would be taken for what lies between two files."""
+    made, content = disk
+    for path in sorted(content)[::3]:
+        made.delete(path)
+    made.volume()
+    sastrugi("scan", made.image.path, "--out", tmp_path / "v.scan", *words)
+    with ScanFile.open(tmp_path / "v.scan") as scan:
+        assert not [one for one in scan.findings() if "two files" in " ".join(one.reasons)]
+
+
+def test_a_file_inside_of_which_words_stand_is_one(tmp_path: Path, sastrugi: Program) -> None:
+    """A text that begins at a block of a file of no known kind does not part it."""
+    made = new_disk(tmp_path / "v.img", "hfs+", 4096, 24 << 20)
+    dice = random.Random(11)
+    for n in range(30):
+        data = bytearray(dice.randbytes(40_000) + b"\1")
+        if n % 3 == 1:
+            data[8192:8292] = b"words of the season, which stand here alone " * 2 + bytes(12)
+        made.store(f"core {n:02}.xq7", bytes(data))
+    lost = {path: made.content[path] for path in sorted(made.content)[1::3]}
+    for path in lost:
+        made.delete(path)
+    made.volume()
+    sastrugi("scan", made.image.path, "--out", tmp_path / "v.scan")
+    with ScanFile.open(tmp_path / "v.scan") as scan:
+        found = [b"".join(one.map.chunks(made.image)) for one in scan.findings("state <> 'live' AND confidence > 0.5")]
+    assert sorted(found) == sorted(lost.values())

@@ -18,7 +18,7 @@ from sastrugi.media.extents import join, total
 from sastrugi.media.filemap import FileMap
 from sastrugi.media.raw import RawImage
 from sastrugi.progress import Progress
-from sastrugi.recovery.by_turns import apart
+from sastrugi.recovery.by_turns import apart, text_clusters
 from sastrugi.recovery.findings import Finding
 from sastrugi.recovery.previous_volumes import LifeGeometry, find_geometries
 from sastrugi.recovery.reassembly import Budget, _around, reassemble
@@ -331,3 +331,13 @@ def test_pieces_of_one_length_are_found(
         finding = finding_of(f"a.{kind}", kind, len(content), places[0].offset)
         found = reassemble(image, finding, CLUSTER, SIZE, RangeSet(), Budget())
         assert found is not None and found.extents == places and image.read_extents(found.extents) == content
+
+
+@given(data=st.binary(max_size=4 * CLUSTER), tail=st.integers(0, CLUSTER))
+def test_clusters_of_text(data: bytes, tail: int) -> None:
+    """Of any bytes: those are text that hold some, no control characters but those of texts, and zeros behind alone."""
+    data = data[: max(len(data) - tail, 0)] + bytes(min(tail, len(data)))
+    seen = text_clusters(data, CLUSTER).tolist()
+    rows = [data[at : at + CLUSTER].rstrip(b"\0") for at in range(0, len(data), CLUSTER)]
+    allowed = {9, 10, 12, 13, *range(32, 127), *range(128, 256)}
+    assert seen == [bool(row) and set(row) <= allowed for row in rows]
