@@ -15,7 +15,7 @@ from sastrugi.media.extents import RangeSet, total
 from sastrugi.media.filemap import FileMap
 from sastrugi.recovery.sources import MediumSource
 from sastrugi.units import plural
-from sastrugi.volumes.reader import UNLISTED_OWNER, Conflict, Entry, Placement, Volume
+from sastrugi.volumes.reader import OWN_TABLES, UNLISTED_OWNER, Conflict, Entry, Placement, Volume
 
 BY_PROOF = {Proof.CHECKSUM: 0.99, Proof.DECODES: 0.97, Proof.STRUCTURE: 0.95, Proof.STATISTICS: 0.93, Proof.GUESS: 0.8}
 _BY_PROOF_WITHOUT_RECORD = {
@@ -109,6 +109,8 @@ def _judge_placement(medium: Medium, volume: Volume, entry: Entry, placement: Pl
         confidence = max(confidence, _CERTAIN)
         reasons.append(NO_CHOICE)
     proved = measure is not None and measure.whole and measure.proof == Proof.CHECKSUM
+    if conflicts and all(one.owner == OWN_TABLES for one in conflicts):  # which may never have been written
+        proved |= measure is not None and measure.whole and measure.length == entry.size
     if conflicts:
         confidence, sound = (min(confidence, 0.9), sound) if proved else (min(confidence, _OVERWRITTEN), 0)
     elif overlapped_by and not proved:

@@ -18,7 +18,7 @@ from sastrugi.recovery.layout import Place
 from sastrugi.units import plural
 from sastrugi.volumes.metadata_scan import families
 from sastrugi.volumes.orphan_folders import LooseFolder, LooseRecord, mend_edge, split_at
-from sastrugi.volumes.reader import UNLISTED_OWNER, Conflict, Entry, Placement, Volume
+from sastrugi.volumes.reader import OWN_TABLES, UNLISTED_OWNER, Conflict, Entry, Placement, Volume
 from sastrugi.volumes.registry import LifeRules, file_systems, title_of
 
 _SECTOR = 512
@@ -188,7 +188,7 @@ class EarlierVolume(Volume):
                     continue
                 if lo < volume.data.offset:
                     taken = Extent(lo, min(hi, volume.data.offset) - lo)
-                    out.append(Conflict(taken, "the volume's own tables"))
+                    out.append(Conflict(taken, OWN_TABLES))
                 if hi > volume.data.offset:
                     start = max(lo, volume.data.offset)
                     found = volume.conflicts((Extent(start, hi - start),))

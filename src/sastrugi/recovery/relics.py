@@ -27,7 +27,7 @@ from sastrugi.recovery.previous_volumes import (
 from sastrugi.recovery.tables import deleted_finding, overlaps
 from sastrugi.volumes.metadata_scan import LooseTable, loose_tables, marked
 from sastrugi.volumes.orphan_folders import LooseFolder, loose_folders
-from sastrugi.volumes.reader import Entry, Volume
+from sastrugi.volumes.reader import OWN_TABLES, Entry, Volume
 from sastrugi.volumes.registry import file_systems
 
 _MOST_LOST = 0.5
@@ -103,7 +103,8 @@ def relic_findings(medium: Medium, ghost: EarlierVolume, told: dict[int, int], p
             continue
         conflicts = min((ghost.conflicts(one.extents) for one in entry.placements), key=len, default=[])
         taken = total(conflict.extent for conflict in conflicts)
-        if taken > entry.size * _MOST_LOST:
+        unwritten = all(one.owner == OWN_TABLES for one in conflicts) and begins_as_named(medium, entry.name, entry.map)
+        if taken > entry.size * _MOST_LOST and not unwritten:
             continue
         verdict = judge_deleted(medium, ghost, entry, later.get(id(entry), ""))
         finding = deleted_finding(entry, ghost.number, verdict, ("relics",))

@@ -106,6 +106,8 @@ class Conflict:
     identity: int = 0
 
 
+OWN_TABLES = "the volume's own tables"
+"""The owner of what a volume keeps for itself, which may never have been written."""
 UNLISTED_OWNER = "allocated to nothing that is listed"
 """The owner of clusters that are in use, but belong to no file or folder that can be reached."""
 

@@ -48,7 +48,7 @@ from sastrugi.volumes.ext.layout import (
 )
 from sastrugi.volumes.ext.mapping import listed_behind, map_of
 from sastrugi.volumes.ext.past import Past
-from sastrugi.volumes.reader import Conflict, Entry, Placement, Volume
+from sastrugi.volumes.reader import OWN_TABLES, Conflict, Entry, Placement, Volume
 from sastrugi.volumes.space import OwnedSpace
 
 _MOST_DEPTH = 256
@@ -481,7 +481,7 @@ class ExtVolume(Volume):
             name = "/".join((*path, text_of(entry.name)))
             owned += [(extent, name, entry.inode) for extent in place.stored]
             owned += [(Extent(self.geometry.at(block), self.geometry.block), name, entry.inode) for block in tree]
-        names = {"table": "the volume's own tables", "folder": "a folder"}
+        names = {"table": OWN_TABLES, "folder": "a folder"}
         return OwnedSpace(self._used, [*owned, *((e, names[what], 0) for what, e in self.own_extents())])
 
     def conflicts(self, extents: tuple[Extent, ...]) -> list[Conflict]:

@@ -50,7 +50,7 @@ from sastrugi.volumes.hfsplus.mapping import ForkKey, all_runs, grouped, map_of
 from sastrugi.volumes.hfsplus.past import Past
 from sastrugi.volumes.hfsplus.pool import LOST_FOLDER, Path, times_of
 from sastrugi.volumes.hfsplus.tree_read import TreeFile
-from sastrugi.volumes.reader import Conflict, Entry, Numbered, Placement, Volume
+from sastrugi.volumes.reader import OWN_TABLES, Conflict, Entry, Numbered, Placement, Volume
 from sastrugi.volumes.space import OwnedSpace
 
 _MOST_DEPTH = 256
@@ -409,7 +409,7 @@ class HfsVolume(Volume):
         for record, where in self._files:
             for entry in self._live(record, where):
                 owned += [(extent, entry.full_path[1:], entry.identity) for extent in entry.map.stored]
-        return OwnedSpace(self._used, [*owned, *((e, "the volume's own tables", 0) for _, e in self.own_extents())])
+        return OwnedSpace(self._used, [*owned, *((e, OWN_TABLES, 0) for _, e in self.own_extents())])
 
     def conflicts(self, extents: tuple[Extent, ...]) -> list[Conflict]:
         return self._space.conflicts(extents)

@@ -35,7 +35,7 @@ from sastrugi.volumes.ntfs.layout import (
 )
 from sastrugi.volumes.ntfs.log_read import logged_records
 from sastrugi.volumes.ntfs.records import Name, Record, Records, dissected, is_of, map_of, text_of
-from sastrugi.volumes.reader import Conflict, Entry, Placement, Times, Volume
+from sastrugi.volumes.reader import OWN_TABLES, Conflict, Entry, Placement, Times, Volume
 from sastrugi.volumes.space import OwnedSpace
 
 _CHUNK = 4 << 20
@@ -515,7 +515,7 @@ class NtfsVolume(Volume):
                     path, identity = self.files.path_of(record, part.name), record.number | record.sequence << 48
                     own = self.geometry.extents(part.runs) if part.runs else part.stored_inside().stored
                     owned += [(extent, path, identity) for extent in own]
-        names = {"table": "the volume's own tables", "folder": "a folder"}
+        names = {"table": OWN_TABLES, "folder": "a folder"}
         elsewhere = [(extent, names[what], 0) for what, extent in self.own_extents()]
         return OwnedSpace(self._used, [*owned, *elsewhere])
 
