@@ -281,8 +281,7 @@ def full_disk(path: Path, variant: str, block: int, habits: str, size: int = 64 
     return disk
 
 
-DISKS = [("hfs+", 512, "linux"), ("hfs+", 4096, "linux"), ("hfs+", 1024, "macos"), ("hfsx", 4096, "macos"),
-         ("hfsx", 16384, "linux"), ("hfs+", 65536, "linux")]  # fmt: skip
+DISKS = [("hfs+", 512, "linux"), ("hfs+", 1024, "macos"), ("hfsx", 4096, "linux"), ("hfs+", 65536, "linux")]
 
 
 @pytest.mark.drivers
@@ -326,9 +325,9 @@ def test_other_readers_read_what_is_written(tmp_path: Path, variant: str, block:
         assert {path: b"".join(entry.map.chunks(medium)) for path, entry in live.items()} == files | forks
 
 
-@pytest.mark.parametrize("block", [512, 4096])
-def test_a_catalog_of_many_pieces_and_maps(tmp_path: Path, block: int) -> None:
-    """Thousands of files on a volume that was full of holes: the catalog has more pieces than its record has room for."""
+def test_a_catalog_of_many_pieces(tmp_path: Path) -> None:
+    """Many files on a volume that was full of holes: the catalog has more pieces than its record has room for."""
+    block = 512
     disk = new_disk(tmp_path / "v.img", "hfs+", block, 24 << 20)
     writer = disk.writer
     units = 16384 // block
@@ -336,13 +335,13 @@ def test_a_catalog_of_many_pieces_and_maps(tmp_path: Path, block: int) -> None:
     (start, count), *_ = taken
     holes = [(n, units) for n in range(start, start + count - 2 * units, 2 * units)]
     writer.clusters.release(holes)
-    for n in range(3000):
-        writer.store(f"reading {n * 7919 % 3000:05}.txt", 0, [], NOON)
-    for n in range(0, 3000, 2):
+    for n in range(2000):
+        writer.store(f"reading {n * 7919 % 2000:05}.txt", 0, [], NOON)
+    for n in range(0, 2000, 2):
         writer.delete(disk.find(f"reading {n:05}.txt"), NOON)
     volume = disk.volume()
     assert len(volume.catalog._extents) > 8 and not volume.health
-    assert len([e for e in volume.entries() if not e.deleted]) == 1500
+    assert len([e for e in volume.entries() if not e.deleted]) == 1000
     with pytest.raises(VolumeError, match="full"):
         disk.writer.reserve(disk.writer.room + block)
     writer.clusters.release([(n, units) for n in range(start + units, start + count - 2 * units, 2 * units)])
@@ -557,7 +556,6 @@ def test_a_volume_that_was_not_unmounted(tmp_path: Path) -> None:
 
 
 LOSSES = {
-    "deleted": Loss("hfs+", 4096, 200, 0.97, 0.85),
     "deleted, small blocks": Loss("hfsx", 512, 150, 0.97, 0.85),
     "some deleted": Loss("hfs+", 4096, 200, 0.40, 0.0, then="cd files; ls | head -n 3 | xargs rm -r; cd ..; sync"),
     "formatted": Loss("hfs+", 4096, 200, 0.98, 0.95, then="sync", over=lambda image: format_hfs(image, "hfs+", 4096)),
