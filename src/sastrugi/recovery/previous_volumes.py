@@ -22,6 +22,7 @@ from sastrugi.volumes.reader import OWN_TABLES, UNLISTED_OWNER, Conflict, Entry,
 from sastrugi.volumes.registry import LifeRules, file_systems, title_of
 
 _SECTOR = 512
+_ROOT_AREA = 32 << 10
 _FIRST = 2
 _MOST_LIVES = 8
 _MOST_ANCHORS = 400
@@ -138,7 +139,9 @@ def _fits(line: LifeGeometry, folder: LooseFolder) -> bool:
     """Whether a folder can be of this life: its own number fits its place, or it tells no number."""
     if folder.own is not None:
         return line.offset(folder.own) == folder.offset
-    return folder.offset >= line.base and folder.offset % _SECTOR == 0
+    # The root of FAT12 and FAT16 stands right in front of the first cluster.
+    root = _ROOT_AREA if _rules(line.family).folders_tell_their_place else 0
+    return folder.offset >= line.base - root and folder.offset % _SECTOR == 0
 
 
 def _those_of(
