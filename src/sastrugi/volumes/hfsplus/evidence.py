@@ -15,7 +15,7 @@ from sastrugi.volumes.hfsplus.btree import Key
 from sastrugi.volumes.hfsplus.volume_files import TreeOnVolume, VolumeFiles
 from sastrugi.volumes.writer import RECORD, Evidence, PlaceWorth, Trace
 
-_MOST_TOLD = 24
+_MOST_TOLD = 4
 """Places of one record that are told; in a journal the oldest go first when it is written on."""
 _JOURNAL = "journal"
 _Standing = list[tuple[str, tuple[Extent, ...]]]
