@@ -45,18 +45,25 @@ def text_clusters(data: bytes, cluster: int) -> NDArray[np.bool_]:
     return out
 
 
+def may_be(first: Finding, second: Finding, cluster: int) -> bool:
+    """Whether two findings can be of such files, by what is said of them."""
+    start, inner = first.map.start or 0, second.map.start or 0
+    if not start < inner < start + first.size or (inner - start) % cluster:
+        return False
+    kinds = is_text(first), is_text(second)
+    return None not in kinds and kinds[0] != kinds[1] and first.size + second.size <= _MOST_READ
+
+
 def apart(
     medium: Medium, first: Finding, second: Finding, cluster: int, end: int, taken: RangeSet
 ) -> tuple[Finding, Finding] | None:
     """Both findings in the places that are theirs, if one is text and the other is not and their clusters bear it out.
     `first` begins in front of `second`; `taken` is what others own, `end` where their volume ends."""
+    if not may_be(first, second, cluster):
+        return None
     kinds = is_text(first), is_text(second)
     needed = [-(-one.size // cluster) for one in (first, second)]
-    if None in kinds or kinds[0] == kinds[1] or sum(needed) * cluster > _MOST_READ:
-        return None
     start, inner = first.map.start or 0, second.map.start or 0
-    if not start < inner < start + needed[0] * cluster or (inner - start) % cluster:
-        return None
     places = _free_clusters(start, sum(needed), cluster, end, taken)
     if len(places) < sum(needed) or inner not in places:
         return None
@@ -81,11 +88,10 @@ def apart(
 def _free_clusters(start: int, count: int, cluster: int, end: int, taken: RangeSet) -> Sequence[int]:
     """The first so many clusters from a byte on that nobody owns."""
     out: list[int] = []
-    at = start
-    while len(out) < count and at + cluster <= end:
-        if not taken.overlap(Extent(at, cluster)):
-            out.append(at)
-        at += cluster
-        if at - start > 4 * count * cluster:
+    reach = Extent(start, min(4 * count * cluster, max(end - start, 0)))
+    for gap in taken.gaps(reach):
+        first = start + -(-(gap.offset - start) // cluster) * cluster
+        out += range(first, gap.end - cluster + 1, cluster)
+        if len(out) >= count:
             break
-    return out
+    return out[:count]

@@ -39,8 +39,8 @@ _PENALTY = 0.97
 class Budget:
     """How much may still be read for tries. `tries` counts those that were made."""
 
-    left: int = 512 << 20
-    most: int = 6000
+    left: int = 256 << 20
+    most: int = 1500
     tries: int = 0
 
     def spend(self, count: int) -> bool:
@@ -193,6 +193,8 @@ class _Search:
             for gap in dict.fromkeys((length, *range(1, _MOST_TURN + 1))):
                 step = (length + gap) * self.cluster
                 turns = -(-needed // length)
+                if turns > _MOST_PIECES or start + (turns - 1) * step + self.cluster > self.end:
+                    continue
                 pieces = [Extent(start + n * step, length * self.cluster) for n in range(turns)]
                 places = cut(pieces, self.size)
                 free = places[-1].end <= self.end and not any(map(self.taken.overlap, places))

@@ -10,7 +10,7 @@ from sastrugi.kinds import recognise
 from sastrugi.media import Extent, Medium, RangeSet
 from sastrugi.media.filemap import FileMap
 from sastrugi.progress import Progress
-from sastrugi.recovery.by_turns import apart
+from sastrugi.recovery.by_turns import apart, may_be
 from sastrugi.recovery.byte_histograms import compare
 from sastrugi.recovery.confidence import LOOKED_THROUGH, NO_CHOICE, NOTHING_LEFT
 from sastrugi.recovery.findings import Finding
@@ -21,10 +21,12 @@ from sastrugi.recovery.sources import MediumSource
 
 _ROUNDS = 3
 _SURELY = 0.8
+_PAIRED = 256 << 20
+"""Bytes of files by turns that are looked at."""
 _DELETED = "state = 'deleted' AND size > 0 AND volume IS NOT NULL"
 _SURE = "sound > 0 AND confidence >= 0.8"
-_NEAR = 16 << 20
-"""Bytes behind a file in which its pieces are looked for."""
+_FEW, _NEAR = 2000, 16 << 20
+"""Findings of which that is asked; bytes behind a file in which its pieces are looked for."""
 _MOST_OPEN = 64
 """Claims on one place that are compared with each other."""
 _MOST_PAIRS = 20_000
@@ -116,13 +118,14 @@ class Assembly:
         """Files that were written by turns, two and two: each begins where the one before it was not at its end."""
         waiting = [one for one in self._by_place() if one.volume in self._geometry and one.map.start is not None]
         waiting = [one for one in waiting if len(one.extents) == 1 and NO_CHOICE not in one.reasons]
-        n = 0
+        n, left = 0, _PAIRED if len(self._findings) <= _FEW else 0
         while n + 1 < len(waiting):
             first, second = waiting[n], waiting[n + 1]
             progress.check()
             parted = None
-            if first.volume == second.volume:
-                cluster, end = self._geometry[first.volume or 0]
+            cluster, end = self._geometry[first.volume or 0]
+            if first.volume == second.volume and left > 0 and may_be(first, second, cluster):
+                left -= first.size + second.size
                 own = {first.number, second.number}
                 parted = apart(self._medium, first, second, cluster, end, self._others_than(own))
             if parted is None:
@@ -158,7 +161,9 @@ class Assembly:
         cluster, end = self._geometry.get(finding.volume or 0, (0, 0))
         start = finding.map.start or 0
         near = Extent(start, finding.size + _NEAR)
-        same = self._perhaps.overlap(near) == self._taken.overlap(near)  # then the second search is the first again
+        same = len(self._findings) <= _FEW and self._perhaps.overlap(near) == self._taken.overlap(
+            near
+        )  # then the second search is the first again
         for others in ((self._taken,) if same else (self._perhaps, self._taken)) if cluster else ():
             better = reassemble(self._medium, finding, cluster, end, others, self._budget, across, self._walls)
             if better is not None:
