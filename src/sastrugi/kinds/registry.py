@@ -52,6 +52,15 @@ def measuring_kind(kind: Kind) -> Kind:
     return kind_named(kind.refines) if kind.refines else kind
 
 
+_MARKUP = frozenset(("html", "json", "rtf", "svg", "xml"))
+
+
+def is_textual(kind: Kind) -> bool:
+    """Whether files of a kind are text from end to end."""
+    measured = measuring_kind(kind)
+    return measured.bare or measured.name in _MARKUP
+
+
 @cache
 def _signatures() -> tuple[dict[tuple[int, bytes], list[int]], list[tuple[int, int]], list[Kind]]:
     """What tells kinds soon: the numbers of kinds by the place and the bytes of their signatures in a head; the places

@@ -13,7 +13,7 @@ import numpy as np
 from numpy.typing import NDArray
 
 from sastrugi.kinds import all_kinds, recognise
-from sastrugi.kinds.registry import measuring_kind
+from sastrugi.kinds.registry import is_textual
 from sastrugi.media import Extent, Medium, RangeSet
 from sastrugi.media.extents import cut, join
 from sastrugi.media.filemap import FileMap
@@ -21,7 +21,6 @@ from sastrugi.recovery.findings import Finding
 from sastrugi.recovery.sources import MediumSource
 from sastrugi.units import plural
 
-_MARKUP = frozenset(("html", "svg", "xml", "gpx", "rtf", "json"))
 _MOST_READ = 32 << 20
 """Bytes of two files together that are looked at."""
 _SURE = 0.85
@@ -30,9 +29,7 @@ _SURE = 0.85
 def is_text(finding: Finding) -> bool | None:
     """Whether a file is text by its kind; None where its kind is not known."""
     kind = all_kinds().get(finding.kind)
-    if kind is None:
-        return None
-    return measuring_kind(kind).bare or kind.name in _MARKUP
+    return is_textual(kind) if kind is not None else None
 
 
 def text_clusters(data: bytes, cluster: int) -> NDArray[np.bool_]:

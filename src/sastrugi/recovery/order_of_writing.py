@@ -16,7 +16,7 @@ import numpy as np
 from numpy.typing import NDArray
 
 from sastrugi.kinds import kind_for_name
-from sastrugi.kinds.registry import all_kinds, measuring_kind
+from sastrugi.kinds.registry import all_kinds, is_textual, measuring_kind
 from sastrugi.media import Extent, FileMap, Medium, RangeSet
 from sastrugi.progress import Progress
 from sastrugi.recovery.confidence import kind_of
@@ -294,21 +294,14 @@ def agreement(file: Numbered | None, piece: Piece) -> float:
     if file is None or file.path is None:
         return _UNNAMED
     wanted = kind_for_name(file.path[-1])
-    measured = measuring_kind(wanted) if wanted is not None else None
-    if piece.finding is None:
-        return _PERHAPS if measured is None or measured.bare else _AGAINST / 2
-    found = all_kinds().get(piece.finding.kind)
-    seen = measuring_kind(found) if found is not None else None
-    if measured is not None and seen is not None:
-        if measured.name == seen.name:
-            return _AGREE
-        text = (measured.bare or _marked_up(measured.name)) and (seen.bare or _marked_up(seen.name))
-        return _PERHAPS if text else _AGAINST
-    return _PERHAPS if seen is None or seen.bare or _marked_up(seen.name) else _AGAINST / 2
-
-
-def _marked_up(kind: str) -> bool:
-    return kind in ("html", "svg", "xml", "gpx", "rtf", "json")
+    if piece.finding is None:  # of a kind that is measured its content would have been found
+        return _PERHAPS if wanted is None or measuring_kind(wanted).bare else _AGAINST / 2
+    seen = all_kinds().get(piece.finding.kind)
+    if wanted is None or seen is None:
+        return _PERHAPS if seen is None or is_textual(seen) else _AGAINST / 2
+    if measuring_kind(wanted).name == measuring_kind(seen).name:
+        return _AGREE
+    return _PERHAPS if is_textual(wanted) and is_textual(seen) else _AGAINST
 
 
 def align(slots: Sequence[Slot], pieces: Sequence[Piece]) -> list[tuple[int, int]]:

@@ -21,12 +21,14 @@ from sastrugi.recovery.sources import MediumSource
 
 _ROUNDS = 3
 _SURELY = 0.8
+"""From this confidence on a finding claims its place."""
 _PAIRED = 256 << 20
 """Bytes of files by turns that are looked at."""
 _DELETED = "state = 'deleted' AND size > 0 AND volume IS NOT NULL"
 _SURE = "sound > 0 AND confidence >= 0.8"
 _FEW, _NEAR = 2000, 16 << 20
-"""Findings of which that is asked; bytes behind a file in which its pieces are looked for."""
+"""Findings up to which each is compared with what is claimed near it; bytes behind a file in which its pieces are
+looked for."""
 _MOST_OPEN = 64
 """Claims on one place that are compared with each other."""
 _MOST_PAIRS = 20_000

@@ -22,11 +22,11 @@ from sastrugi.volumes.hfsplus.layout import (
     JOURNAL_INFO,
     JOURNAL_INFO_FLAGS_INSIDE,
     JOURNAL_MAGIC,
+    SECTOR,
     Geometry,
     journal_sum,
 )
 
-SECTOR = 512
 _MOST_JOURNAL = 1 << 30
 _MOST_LIST = 1 << 20
 _HEAD_SIZE = struct.calcsize("<" + JOURNAL_HEADER)

@@ -19,11 +19,10 @@ from sastrugi.volumes.hfsplus.layout import (
     JOURNAL_HEADER,
     JOURNAL_HEADER_SUMMED,
     JOURNAL_MAGIC,
+    SECTOR,
     journal_sum,
 )
 
-SECTOR = 512
-"""What places on the volume are counted in, and the bytes of the header."""
 LIST_SIZE = 4096
 _MOST = LIST_SIZE // BLOCK_INFO.itemsize - 2
 _SUM_AT, _HEADER_SUM_AT = 8, 36

@@ -93,6 +93,8 @@ MOST_NAME = 255
 
 # -- the journal ------------------------------------------------------------------------------------------------------
 
+SECTOR = 512
+"""What places in a journal are counted in, and the least that its header takes."""
 JOURNAL_INFO_FLAGS_INSIDE = 1
 JOURNAL_INFO = ">I32sQQ"
 """Of the block that says where the journal is: flags, device signature, offset and size in bytes."""

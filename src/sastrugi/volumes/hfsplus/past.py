@@ -27,7 +27,7 @@ if TYPE_CHECKING:
 _AT_ONCE, _OVERLAP = 4 << 20, 2048
 _FOREIGN = 3
 """Of so many records of a node one must be foreign before all are: what looks like a record may be none."""
-_IN_TREE, _IN_JOURNAL = "a record behind the end of a node, or in one that is free", "the journal"
+_IN_JOURNAL = "the journal"
 
 
 class Past:

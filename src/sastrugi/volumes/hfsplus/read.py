@@ -12,7 +12,7 @@ from sastrugi.media.base import Medium
 from sastrugi.media.extents import Extent, RangeSet
 from sastrugi.media.overlay import OverlayMedium
 from sastrugi.volumes.hfsplus.catalog_read import CatalogRecord, Fork, Known, Overflow, overflow_at, records_at, runs_of
-from sastrugi.volumes.hfsplus.journal_read import SECTOR, Journal, find_journal, waiting_sectors
+from sastrugi.volumes.hfsplus.journal_read import Journal, find_journal, waiting_sectors
 from sastrugi.volumes.hfsplus.layout import (
     ALLOCATION_FILE,
     ATTRIBUTES_FILE,
@@ -40,6 +40,7 @@ from sastrugi.volumes.hfsplus.layout import (
     RESOURCE_FORK,
     RESOURCE_STREAM,
     ROOT,
+    SECTOR,
     STARTUP_FILE,
     UNMOUNTED,
     VERSIONS,

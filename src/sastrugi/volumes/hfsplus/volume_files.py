@@ -14,7 +14,7 @@ from sastrugi.media.extents import Extent, join, within
 from sastrugi.media.raw import RawImage
 from sastrugi.volumes.allocation import PIECE, ClusterMap, Run, join_runs
 from sastrugi.volumes.hfsplus.btree import Key, Tree
-from sastrugi.volumes.hfsplus.journal_write import SECTOR, Copy, JournalWriter
+from sastrugi.volumes.hfsplus.journal_write import Copy, JournalWriter
 from sastrugi.volumes.hfsplus.layout import (
     ATTRIBUTES_FILE,
     ATTRIBUTES_KEY,
@@ -31,6 +31,7 @@ from sastrugi.volumes.hfsplus.layout import (
     INSIDE,
     JOURNAL_INFO,
     JOURNAL_INFO_FLAGS_INSIDE,
+    SECTOR,
 )
 from sastrugi.volumes.hfsplus.plan import Plan
 from sastrugi.volumes.hfsplus.records import ForkState, overflow

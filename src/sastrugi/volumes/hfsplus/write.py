@@ -302,7 +302,6 @@ class HfsWriter(VolumeWriter[HfsNode]):
             self._fill(path, state.data, size, chunks)
             if self._habits == "macos":
                 self._set_attribute(state, _LAST_USED, struct.pack("<QQ", int(self.moment(when).timestamp()), 0))
-            if self._habits == "macos":
                 self._enter(node, packed_file(state), when)
             else:  # the Linux driver makes a file empty, and tells its size and places once they are written
                 self._enter(node, packed_file(replace(state, data=ForkState())), when)
@@ -367,6 +366,7 @@ class HfsWriter(VolumeWriter[HfsNode]):
         elif more > 0:
             begin = fork.runs[-1][0] + fork.runs[-1][1] if fork.runs else None
             fork.runs = join_runs([*fork.runs, *self.clusters.take(more, begin)])
+        self._own.make_room(len(fork.runs))
         fork.size = size
 
     def _fill(self, path: str, fork: ForkState, size: int, chunks: Iterable[bytes], skip: int = 0) -> None:
@@ -395,8 +395,13 @@ class HfsWriter(VolumeWriter[HfsNode]):
         _, fork = self._fork_of(node)
         content = list(chunks)  # which may come from this very file
         begin = fork.runs[0][0] if in_place and fork.runs else None
-        self.clusters.release(fork.runs)
-        fork.runs = self.clusters.take(self.clusters_for(size), begin)
+        kept = list(fork.runs)
+        self.clusters.release(kept)
+        try:
+            fork.runs = self.clusters.take(self.clusters_for(size), begin)
+        except VolumeError:
+            self.clusters.mark(kept, True)
+            raise
         fork.size = size
         self._fill(node.path, fork, size, content)
         self._resized(node, when)
