@@ -1,8 +1,8 @@
 """HFS Plus and HFSX, after Apple's Technical Note TN1150.
 
-`layout` and `names` declare the structures; `plan`, `btree`, `records`, `journal_write` and `write` lay volumes down;
-`tree_read`, `catalog_read`, `mapping` and `read` read them, `journal_read`, `pool`, `past` and `earlier` what they were
-before.
+`layout` and `names` declare the structures; `plan`, `btree`, `records`, `volume_files`, `catalog_write`,
+`volume_header`, `journal_write`, `evidence` and `write` lay volumes down; `tree_read`, `catalog_read`, `mapping` and
+`read` read them, `journal_read`, `pool`, `past` and `earlier` what they were before.
 """
 
 from __future__ import annotations

@@ -12,14 +12,37 @@ from dataclasses import dataclass
 from sastrugi.media.extents import Extent
 from sastrugi.media.raw import RawImage
 from sastrugi.volumes.hfsplus.btree import Key
+from sastrugi.volumes.hfsplus.layout import FOLDER, FORK
+from sastrugi.volumes.hfsplus.names import to_units
+from sastrugi.volumes.hfsplus.records import FileState
 from sastrugi.volumes.hfsplus.volume_files import TreeOnVolume, VolumeFiles
-from sastrugi.volumes.writer import RECORD, Evidence, PlaceWorth, Trace
+from sastrugi.volumes.writer import RECORD, Evidence, Node, PlaceWorth, Trace
 
 _MOST_TOLD = 4
 """Places of one record that are told; in a journal the oldest go first when it is written on."""
 _JOURNAL = "journal"
+_PLACE_END = FOLDER.itemsize + FORK.itemsize
+"""Bytes of a file's record up to the end of its data fork."""
+_NAME_END = 12
+"""Bytes of a file's record that tell whose it is: type, flags, number."""
+_FOLDER_NAME_END = 4
+"""The same of a folder's, in front of how many things it holds, which changes."""
 _Standing = list[tuple[str, tuple[Extent, ...]]]
 """By what source, and where."""
+
+
+@dataclass(slots=True, eq=False)
+class HfsNode(Node):
+    """A name. `link` is the number of the record that gives it: the file's own, unless the file has several names."""
+
+    file: FileState
+    link: int = 0
+    key: tuple[int, bytes] = (0, b"")
+
+    @property
+    def units(self) -> bytes:
+        """The name as it is stored."""
+        return to_units(self.name)
 
 
 @dataclass(frozen=True, slots=True)
@@ -49,6 +72,27 @@ def sought(
     record, head = node.record(n), len(node.key_bytes(n))
     needle = record[head if keyless else 0 : len(record) if length is None else head + length]
     return Sought(file, needle, (node.number, *files.been.get((file.number, key), ())))
+
+
+def telling_of(files: VolumeFiles, node: HfsNode, overflow: Sequence[Key]) -> Telling:
+    """The bytes that tell of a name as it is now; `overflow` are the keys of the further extents of its fork."""
+    own, home, catalog = (node.of or node), node.file.home, files.catalog
+    end = FOLDER.itemsize if home else _FOLDER_NAME_END if node.folder else _NAME_END
+    name, thread = sought(files, catalog, own.key, end), sought(files, catalog, (own.link, b""))
+    if node.folder:
+        return Telling((name, thread))
+    end = _PLACE_END + FORK.itemsize if node.of is not None else _PLACE_END
+    places = [sought(files, catalog, home or own.key, end, keyless=True)]
+    places += [sought(files, files.extents, key) for key in overflow]
+    return Telling((name,) if home else (name, thread), tuple(places))
+
+
+def record_at(files: VolumeFiles, file: TreeOnVolume, key: Key) -> Extent:
+    """Where on the medium a record stands."""
+    found = file.tree.find(key)
+    assert found is not None
+    node, n = found
+    return Extent(files.node_at(file, node.number).offset + node.ends[n], node.ends[n + 1] - node.ends[n])
 
 
 def evidence_of(

@@ -12,42 +12,24 @@ import random
 import struct
 from collections.abc import Callable, Iterable, Iterator, Sequence
 from contextlib import contextmanager
-from dataclasses import dataclass, replace
-
-import numpy as np
+from dataclasses import replace
 
 from sastrugi.errors import VolumeError
 from sastrugi.media.extents import Extent
 from sastrugi.media.filemap import FileMap
 from sastrugi.media.raw import RawImage
 from sastrugi.volumes.allocation import ClusterMap, join_runs
-from sastrugi.volumes.hfsplus.btree import Key, Tree
-from sastrugi.volumes.hfsplus.evidence import Telling, evidence_of, sought
+from sastrugi.volumes.hfsplus.btree import Key
+from sastrugi.volumes.hfsplus.catalog_write import CatalogWriter
+from sastrugi.volumes.hfsplus.evidence import HfsNode, Telling, evidence_of, record_at, telling_of
 from sastrugi.volumes.hfsplus.layout import (
     DATA_FORK,
-    FIRST_NUMBER,
-    FOLDER,
-    FORK,
-    HFS_PLUS,
-    HFSX,
-    INDIRECT_NAME,
-    IS_FILE,
-    IS_FOLDER,
     JOURNAL_INFO_NAME,
     JOURNAL_NAME,
-    JOURNALED,
-    MOUNTED_BY_JOURNAL,
-    MOUNTED_BY_LINUX,
-    MOUNTED_BY_MAC,
-    PRIVATE_FOLDER,
     RESOURCE_FORK,
     RESOURCE_STREAM,
     ROOT,
     ROOT_PARENT,
-    UNMOUNTED,
-    VERSIONS,
-    VOLUME_HEADER,
-    to_seconds,
 )
 from sastrugi.volumes.hfsplus.names import composed, decomposed, folded, to_units
 from sastrugi.volumes.hfsplus.plan import Plan
@@ -55,42 +37,18 @@ from sastrugi.volumes.hfsplus.records import (
     FileState,
     ForkState,
     attribute_record,
-    catalog_key,
     packed_file,
-    packed_fork,
-    packed_link,
-    packed_thread,
 )
-from sastrugi.volumes.hfsplus.volume_files import TreeOnVolume, VolumeFiles
-from sastrugi.volumes.writer import ATTRIBUTES, Evidence, Habits, Node, Reuse, VolumeWriter, parts_of
+from sastrugi.volumes.hfsplus.volume_files import VolumeFiles
+from sastrugi.volumes.hfsplus.volume_header import Identity, packed_header
+from sastrugi.volumes.writer import Evidence, Habits, Reuse, VolumeWriter, parts_of
 
 _COMMIT_AFTER = dt.timedelta(seconds=5)
 """What comes within this is one transaction, as drivers have it."""
 _UNNAMED = "untitled"
-_PRIVATE_MODE, _OWN_MODE = 0o555, 0o400
 _LAST_USED = "com.apple.lastuseddate#PS"
 """An attribute that macOS gives files that were opened."""
-_PLACE_END = FOLDER.itemsize + FORK.itemsize
-"""Bytes of a file's record up to the end of its data fork."""
-_NAME_END = 12
-"""Bytes of a file's record that tell whose it is: type, flags, number."""
-_FOLDER_NAME_END = 4
-"""The same of a folder's, in front of how many things it holds, which changes."""
 _MOST_LINKS = 32_767
-
-
-@dataclass(slots=True, eq=False)
-class HfsNode(Node):
-    """A name. `link` is the number of the record that gives it: the file's own, unless the file has several names."""
-
-    file: FileState
-    link: int = 0
-    key: tuple[int, bytes] = (0, b"")
-
-    @property
-    def units(self) -> bytes:
-        """The name as it is stored."""
-        return to_units(self.name)
 
 
 class HfsWriter(VolumeWriter[HfsNode]):
@@ -109,16 +67,15 @@ class HfsWriter(VolumeWriter[HfsNode]):
         self.data = Extent(g.offset, g.blocks * g.block)
         self.clusters = ClusterMap(0, g.blocks, g.block)
         self._by_case = variant == "hfsx"
-        self._serial = random.Random(serial).getrandbits(64)
-        self._created = self._begun = self._last = when
-        self._next_number = FIRST_NUMBER
-        self._files = self._folders = self._writes = 0
-        self._private: FileState | None = None
+        self._identity = Identity(self._by_case, habits == "macos", random.Random(serial).getrandbits(64), when)
+        self._begun = self._last = when
+        self._writes = 0
         self._left: Evidence | None = None
         self._gone: dict[Evidence, Telling] = {}
         """What told of files that are gone, by what was left of them."""
         self._changed = True
         self._own = VolumeFiles(image, plan, self._by_case, self.clusters)
+        self._catalog = CatalogWriter(self._own, self._by_case, when)
         self._begin(label, when)
 
     def _begin(self, label: str, when: dt.datetime) -> None:
@@ -126,51 +83,15 @@ class HfsWriter(VolumeWriter[HfsNode]):
         units = to_units(label or _UNNAMED)
         root = FileState(ROOT, True, when, when, when)
         self.root = HfsNode("", None, True, 0, file=root)
-        self._root_key = (ROOT_PARENT, self._sorted(units))
-        self._insert(self._root_key, catalog_key(ROOT_PARENT, units), root)
-        self._put_thread(ROOT, True, ROOT_PARENT, units)
+        self._root_key = self._catalog.insert(ROOT_PARENT, units, packed_file(root), ROOT, folder=True)
         if self._own.journal is not None:
-            for name, fork in (
-                (JOURNAL_INFO_NAME, self._own.journal_info),
-                (JOURNAL_NAME, self._own.journal_buffer),
-            ):
-                self._make_own(name, fork, when)
+            files = ((JOURNAL_INFO_NAME, self._own.journal_info), (JOURNAL_NAME, self._own.journal_buffer))
+            for name, fork in files:
+                self._catalog.make_own(name, fork, when)
+                self._in_folder(self.root, 1, when)
         self.flush()
 
-    def _make_own(self, name: str, fork: ForkState, when: dt.datetime) -> None:
-        """The files of the journal are in the root, hidden."""
-        state = FileState(self._take_number(), False, when, when, when, fork, mode=IS_FILE | _OWN_MODE)
-        state.bits = ATTRIBUTES["hidden"]
-        units = name.encode("utf-16-be")
-        self._insert((ROOT, self._sorted(units)), catalog_key(ROOT, units), state)
-        self._put_thread(state.number, False, ROOT, units)
-        self._files += 1
-        self._in_folder(self.root, 1, when)
-
     # -- records ----------------------------------------------------------------------------
-
-    def _sorted(self, units: bytes) -> bytes:
-        return units if self._by_case else folded(units)
-
-    def _insert(self, key: Key, key_bytes: bytes, state: FileState) -> None:
-        self._catalog.insert(key, key_bytes + packed_file(state))
-
-    def _put_thread(self, number: int, folder: bool, parent: int, units: bytes) -> None:
-        self._catalog.insert((number, b""), catalog_key(number, b"") + packed_thread(folder, parent, units))
-
-    @property
-    def _catalog(self) -> Tree:
-        return self._own.catalog.tree
-
-    def _take_number(self) -> int:
-        if self._next_number >= 1 << 32:
-            raise VolumeError("the volume has given out all of its numbers")
-        self._next_number += 1
-        return self._next_number - 1
-
-    def _key_of(self, node: HfsNode) -> tuple[int, bytes]:
-        assert node.parent is not None
-        return node.parent.file.number, self._sorted(node.units)
 
     def _home(self, state: FileState, node: HfsNode) -> tuple[int, bytes]:
         """The key of the record that has the forks of a file, or is a folder's."""
@@ -180,7 +101,7 @@ class HfsWriter(VolumeWriter[HfsNode]):
 
     def _put(self, node: HfsNode) -> None:
         """Write the record of a file or folder anew."""
-        self._catalog.replace(self._home(node.file, node), packed_file(node.file))
+        self._catalog.replace(self._home(node.file, node), node.file)
 
     def _in_folder(self, folder: HfsNode, more: int, when: dt.datetime) -> None:
         folder.file.valence += more
@@ -207,29 +128,7 @@ class HfsWriter(VolumeWriter[HfsNode]):
             self._own.commit(self._header())
 
     def _header(self) -> bytes:
-        g = self.geometry
-        row = np.zeros((), VOLUME_HEADER)
-        signature = HFSX if self._by_case else HFS_PLUS
-        row["signature"], row["version"] = signature, VERSIONS[signature]
-        row["attributes"] = UNMOUNTED | (JOURNALED if self._own.journal else 0)
-        by = MOUNTED_BY_MAC if self._habits == "macos" else MOUNTED_BY_LINUX
-        row["mounted_by"] = np.void(MOUNTED_BY_JOURNAL if self._own.journal else by)
-        row["journal"] = self._own.journal_block
-        row["created"], row["checked"] = to_seconds(self._created), to_seconds(self._created)
-        row["modified"] = to_seconds(self._last)
-        row["files"], row["folders"] = self._files, self._folders
-        row["block"], row["blocks"], row["free"] = g.block, g.blocks, self.clusters.free
-        row["next_block"] = min(self.clusters.last + 1, g.blocks - 1)
-        row["resource_clump"] = row["data_clump"] = max(g.block, 16 << 10)
-        row["next_number"], row["writes"], row["encodings"] = self._next_number, self._writes, 1
-        row["serial"] = self._serial
-        row["allocation_file"] = packed_fork(self._own.bitmap, self._own.bitmap.size)
-        for name, file in (
-            ("extents_file", self._own.extents), ("catalog_file", self._own.catalog),
-            ("attributes_file", self._own.attributes),
-        ):  # fmt: skip
-            row[name] = packed_fork(file.fork, file.clump)
-        return row.tobytes()
+        return packed_header(self._own, self._catalog, self._identity, self._last, self._writes)
 
     def flush(self) -> None:
         """Bring everything to the medium, as at an unmount."""
@@ -257,17 +156,14 @@ class HfsWriter(VolumeWriter[HfsNode]):
         """Give a file or folder its name: its record, and the thread that leads back to it."""
         parent = node.parent
         assert parent is not None
-        node.key = self._key_of(node)
-        self._catalog.insert(node.key, catalog_key(parent.file.number, node.units) + data)
-        self._put_thread(node.link, node.folder, parent.file.number, node.units)
+        node.key = self._catalog.insert(parent.file.number, node.units, data, node.link, node.folder)
         parent.children[self.fold(node.name)] = node
         self._in_folder(parent, 1, when)
 
     def _leave(self, node: HfsNode, when: dt.datetime) -> None:
         parent = node.parent
         assert parent is not None
-        for key in (node.key, (node.link, b"")):
-            self._own.remove(self._own.catalog, key)
+        self._catalog.remove(node.key, node.link)
         del parent.children[self.fold(node.name)]
         self._in_folder(parent, -1, when)
 
@@ -278,10 +174,10 @@ class HfsWriter(VolumeWriter[HfsNode]):
             if child is None:
                 _, name = self.new_place(f"{node.path}/{part}")
                 self._at(when)
-                state = FileState(self._take_number(), True, when, when, when)
+                state = FileState(self._catalog.take_number(), True, when, when, when)
                 child = HfsNode(name, node, True, 0, file=state, link=state.number)
                 self._enter(child, packed_file(state), when)
-                self._folders += 1
+                self._catalog.folders += 1
             elif not child.folder:
                 raise VolumeError(f"{child.path}: a file is there already")
             node = child
@@ -295,7 +191,7 @@ class HfsWriter(VolumeWriter[HfsNode]):
             return self._store_resource(file, size, chunks, when, lie)
         parent, name = self.new_place(path)
         self._at(when, len(lie or ()))
-        state = FileState(self._take_number(), False, when, modified or when, when, bits=attributes)
+        state = FileState(self._catalog.take_number(), False, when, modified or when, when, bits=attributes)
         node = HfsNode(name, parent, False, size, attributes=attributes, file=state, link=state.number)
         with self._whole_or_not(state.data):
             self._lay_out(state.data, size, lie)
@@ -307,7 +203,7 @@ class HfsWriter(VolumeWriter[HfsNode]):
                 self._enter(node, packed_file(replace(state, data=ForkState())), when)
                 self._put(node)
             self._own.put_overflow(state.number, DATA_FORK, state.data)
-        self._files += 1
+        self._catalog.files += 1
         return node
 
     def _store_resource(
@@ -440,57 +336,25 @@ class HfsWriter(VolumeWriter[HfsNode]):
         node.file.links += 1
         node.file.changed = when
         new = HfsNode(
-            name, parent, False, node.size, attributes=node.attributes, file=node.file, link=self._take_number()
+            name, parent, False, node.size, attributes=node.attributes, file=node.file, link=self._catalog.take_number()
         )
         self._enter(new, self._link_data(new), when)
         self._put(node)
-        self._files += 1
+        self._catalog.files += 1
         for _ in self.streams_of(node):
             self._enter_resource(new)
         return new
 
     def _link_data(self, node: HfsNode) -> bytes:
-        return packed_link(node.link, node.file.number, self._created, self._last)
-
-    def _private_folder(self, when: dt.datetime) -> FileState:
-        """The folder in which files are kept that have several names."""
-        if self._private is None:
-            state = self._private = FileState(
-                self._take_number(),
-                True,
-                self._created,
-                when,
-                when,
-                bits=ATTRIBUTES["hidden"],
-                mode=IS_FOLDER | _PRIVATE_MODE,
-            )
-            units = PRIVATE_FOLDER.encode("utf-16-be")
-            self._private_key = (ROOT, self._sorted(units))
-            self._insert(self._private_key, catalog_key(ROOT, units), state)
-            self._put_thread(state.number, True, ROOT, units)
-            self._folders += 1
-            self._in_folder(self.root, 1, when)
-        return self._private
-
-    def _count_private(self, more: int, when: dt.datetime) -> None:
-        state = self._private_folder(when)
-        state.valence += more
-        state.modified = state.changed = when
-        self._catalog.replace(self._private_key, packed_file(state))
+        return self._catalog.link_data(node.link, node.file.number, self._last)
 
     def _move_apart(self, node: HfsNode, when: dt.datetime) -> None:
         """Keep a file in the private folder; what was its record becomes one of a name."""
-        state, parent = node.file, node.parent
-        private = self._private_folder(when)
-        assert parent is not None
+        if self._catalog.private_folder(when):
+            self._in_folder(self.root, 1, when)
         self._leave(node, when)
-        units = INDIRECT_NAME.format(state.number).encode("utf-16-be")
-        state.home = (private.number, self._sorted(units))
-        self._insert(state.home, catalog_key(private.number, units), state)
-        self._put_thread(state.number, False, private.number, units)
-        self._count_private(1, when)
-        self._files += 1
-        node.link = self._take_number()
+        self._catalog.keep_apart(node.file, when)
+        node.link = self._catalog.take_number()
         self._enter(node, self._link_data(node), when)
 
     def rename(self, node: HfsNode, path: str, when: dt.datetime) -> None:
@@ -500,7 +364,7 @@ class HfsWriter(VolumeWriter[HfsNode]):
         self.check_name(name, parent)
         self._commit()
         self._at(when)
-        was, telling = self.record(node), self._telling(node)
+        was, telling = self.record(node), telling_of(self._own, node, self._overflow_of(node))
         old, streams = node.parent, self.streams_of(node)
         for one in streams:
             del old.children[self.fold(one.name)]
@@ -525,7 +389,7 @@ class HfsWriter(VolumeWriter[HfsNode]):
             raise VolumeError(f"{node.path}: the root and folders that are not empty cannot be deleted")
         self._commit()
         self._at(when)
-        was, telling = self.record(node), self._telling(node)
+        was, telling = self.record(node), telling_of(self._own, node, self._overflow_of(node))
         if node.of is not None:
             self._empty(node)
             state.changed = when
@@ -536,9 +400,9 @@ class HfsWriter(VolumeWriter[HfsNode]):
                 del parent.children[self.fold(one.name)]
             self._leave(node, when)
             if node.folder:
-                self._folders -= 1
+                self._catalog.folders -= 1
             else:
-                self._files -= 1
+                self._catalog.files -= 1
                 state.links -= 1
                 self._unlinked(node, when)
         self._commit()
@@ -556,10 +420,7 @@ class HfsWriter(VolumeWriter[HfsNode]):
             self._own.drop_overflow(state.number, kind)
         self._drop_attributes(state)
         if state.home is not None:
-            for key in (state.home, (state.number, b"")):
-                self._own.remove(self._own.catalog, key)
-            self._files -= 1
-            self._count_private(-1, when)
+            self._catalog.drop_apart(state, when)
 
     def _empty(self, stream: HfsNode) -> None:
         fork = stream.file.resource
@@ -571,25 +432,20 @@ class HfsWriter(VolumeWriter[HfsNode]):
 
     def map(self, node: HfsNode) -> FileMap:
         if node.folder:  # it has no table of its own: the records of what is in it
-            records = (self._record_at(self._own.catalog, one.key) for one in node.children.values() if one.of is None)
+            records = (
+                record_at(self._own, self._own.catalog, one.key) for one in node.children.values() if one.of is None
+            )
             return FileMap.of(sorted(records))
         fork = self._fork_of(node)[1]
         return FileMap.of(self.run_extents(fork.runs)).head(fork.size)
 
-    def _record_at(self, file: TreeOnVolume, key: Key) -> Extent:
-        """Where on the medium a record stands."""
-        found = file.tree.find(key)
-        assert found is not None
-        node, n = found
-        return Extent(self._own.node_at(file, node.number).offset + node.ends[n], node.ends[n + 1] - node.ends[n])
-
     def record(self, node: HfsNode) -> tuple[Extent, ...]:
         own = (node.of or node).key if node.parent is not None else self._root_key
         keys = [own, node.file.home] if node.file.home else [own]
-        return tuple(self._record_at(self._own.catalog, key) for key in keys)
+        return tuple(record_at(self._own, self._own.catalog, key) for key in keys)
 
     def needs(self, node: HfsNode) -> tuple[Extent, ...]:
-        more = [self._record_at(self._own.extents, key) for key in self._overflow_of(node)]
+        more = [record_at(self._own, self._own.extents, key) for key in self._overflow_of(node)]
         return (*self.record(node), *more)
 
     def _overflow_of(self, node: HfsNode) -> list[Key]:
@@ -597,26 +453,15 @@ class HfsWriter(VolumeWriter[HfsNode]):
 
     def evidence(self, node: HfsNode) -> Evidence:
         self._commit()
-        return self._evidence_of(self.record(node), self._telling(node))
+        return self._evidence_of(self.record(node), telling_of(self._own, node, self._overflow_of(node)))
 
     def evidence_after(self, node: HfsNode, habits: Habits) -> Evidence:
         """What stands elsewhere than in the records themselves: what a deletion leaves in their place is seen then."""
         self._commit()
-        thread = self._record_at(self._own.catalog, ((node.of or node).link, b""))
-        return self._evidence_of(self.record(node), self._telling(node), {*self.needs(node), thread})
-
-    def _telling(self, node: HfsNode) -> Telling:
-        """The bytes that tell of a name as it is now."""
-        own, home, catalog = (node.of or node), node.file.home, self._own.catalog
-        end = FOLDER.itemsize if home else _FOLDER_NAME_END if node.folder else _NAME_END
-        name = sought(self._own, catalog, own.key, end)
-        thread = sought(self._own, catalog, (own.link, b""))
-        if node.folder:
-            return Telling((name, thread))
-        end = _PLACE_END + FORK.itemsize if node.of is not None else _PLACE_END
-        places = [sought(self._own, catalog, home or own.key, end, keyless=True)]
-        places += [sought(self._own, self._own.extents, key) for key in self._overflow_of(node)]
-        return Telling((name,) if home else (name, thread), tuple(places))
+        thread = record_at(self._own, self._own.catalog, ((node.of or node).link, b""))
+        return self._evidence_of(
+            self.record(node), telling_of(self._own, node, self._overflow_of(node)), {*self.needs(node), thread}
+        )
 
     def _evidence_of(self, was: Sequence[Extent], telling: Telling, but: Iterable[Extent] = ()) -> Evidence:
         return evidence_of(self.image, self._own, telling, was, but)
