@@ -28,7 +28,6 @@ from sastrugi.specimen.laid_files import LaidFile, Life, Slot, StaleRecord
 from sastrugi.specimen.second_writer import SecondWriter
 from sastrugi.specimen.truth import ORIGINALS, End, Role
 from sastrugi.specimen.write_tracker import WriteTracker
-from sastrugi.units import format_size
 from sastrugi.volumes.registry import MOST_OFTEN_MADE, Variant, variant_named
 from sastrugi.volumes.writer import Evidence, Habits, Node, VolumeWriter
 
@@ -192,7 +191,7 @@ class SpecimenBuilder:
             place.writer.flush()
         self.watch_again(place)
         for laid in self.standing(place):
-            self._ended(laid, place.writer.evidence(laid.node), end)
+            self.ended(laid, place.writer.evidence(laid.node), end)
         place.writer = None
 
     def watch_again(self, place: Slot) -> None:
@@ -210,7 +209,7 @@ class SpecimenBuilder:
             if laid.standing or self.by_node.get(id(laid.node)) is not laid:
                 continue
             if writer.find(laid.node.path) is laid.node:
-                self._leave_more(laid, laid.node.path, self._above(laid.node), writer.evidence(laid.node))
+                self._leave_more(laid, laid.node.path, self.above(laid.node), writer.evidence(laid.node))
 
     def _leave_more(self, laid: LaidFile, path: str, above: tuple[LaidFile, ...], now: Evidence) -> None:
         """Watch the ways to tell of a file that are not watched yet."""
@@ -363,7 +362,7 @@ class SpecimenBuilder:
         place, writer = self.mounted(laid.volume)
         self.make_folders(place, path.rpartition("/")[0])
         below = [one for one in self.standing(place) if is_under(one.node, laid.node)]
-        old_path, evidence, above = laid.node.path, writer.evidence_after(laid.node, "linux"), self._above(laid.node)
+        old_path, evidence, above = laid.node.path, writer.evidence_after(laid.node, "linux"), self.above(laid.node)
         with self.acting(path):
             writer.rename(laid.node, path, self.tick())
         self.mirror.rename(place, old_path, laid)
@@ -408,7 +407,7 @@ class SpecimenBuilder:
                 stream.end, stream.ended_by = end, self.step
         gone = [(one, writer.evidence_after(one.node, habits)) for one in streams if end != "unlinked"]
         self.mirror.before_change(laid)
-        path, above = laid.node.path, self._above(laid.node)
+        path, above = laid.node.path, self.above(laid.node)
         beside = [one for one in writer.sharing(laid.node) if one is not laid.node]
         with self.acting("a deletion"):
             evidence = writer.delete(laid.node, self.tick(), habits)
@@ -418,7 +417,7 @@ class SpecimenBuilder:
         for other in beside[:1] if not gone else ():
             self._watch_moved(other)
         for stream, told in gone:
-            self._ended(stream, told, end)
+            self.ended(stream, told, end)
         self._leave(laid, path, above, evidence)
         laid.record = evidence.record
         if laid.standing:  # one that was damaged before was lost then
@@ -432,7 +431,7 @@ class SpecimenBuilder:
                 self.delete(self.by_node[id(node)], habits, end)
         self.delete(laid, habits, end)
 
-    def _above(self, node: Node) -> tuple[LaidFile, ...]:
+    def above(self, node: Node) -> tuple[LaidFile, ...]:
         """The folders that a node lies in."""
         return tuple(self.by_node[id(folder)] for folder in parents(node) if folder.parent is not None)
 
@@ -442,8 +441,8 @@ class SpecimenBuilder:
         laid.records.append(StaleRecord(path, laid.size, laid.start, above, evidence, remains))
         laid.others += tuple((place, self.books.watch(place.stored, _METADATA_GRAIN)) for place in evidence.copies)
 
-    def _ended(self, laid: LaidFile, evidence: Evidence, end: End) -> None:
-        self._leave(laid, laid.node.path, self._above(laid.node), evidence)
+    def ended(self, laid: LaidFile, evidence: Evidence, end: End) -> None:
+        self._leave(laid, laid.node.path, self.above(laid.node), evidence)
         laid.end, laid.ended_by, laid.record = end, self.step, evidence.record
 
     def _save_original(self, laid: LaidFile) -> None:
@@ -463,70 +462,3 @@ class SpecimenBuilder:
     ) -> list[LaidFile]:
         """What the patterns name on the volume of a place (see choosing.choose)."""
         return choose(self.standing(place), patterns, share, files_only, self.dice(f"step {self.step}"))
-
-    # -- harm -------------------------------------------------------------------------------
-
-    def strike(self, ranges: Sequence[Extent], end: End, write: Callable[[Extent], None], writer: str) -> None:
-        """Write over ranges of the medium without asking any driver; whatever a driver could then no longer give ends.
-
-        A volume whose own structures are hit can only be formatted again.
-        """
-        hit = RangeSet(ranges)
-        for place in self.places.values():
-            if place.listed and hit.overlap(Extent(0, self.image.sector)):
-                self.end_life(place, end)
-                place.listed, place.trouble = False, "the partition table is gone"
-            elif place.writer is not None and hit.overlap(place.where):
-                self._strike_volume(place, place.writer, hit, end)
-        with self.acting(writer):
-            for extent in hit:
-                write(extent)
-
-    def _strike_volume(self, place: Slot, volume: VolumeWriter[Any], hit: RangeSet, end: End) -> None:
-        if not place.trouble:
-            volume.flush()
-        structures = volume.structures()
-        struck = {name for name, parts in structures.items() if any(hit.overlap(part) for part in parts)}
-        if struck & volume.fatal_structures:
-            self.end_life(place, end)
-            place.trouble = f"its {' and '.join(sorted(struck))} was written over"
-            return
-        lost: list[LaidFile] = []
-        for one in self.standing(place):
-            own = [*volume.needs(one.node), *volume.extents(one.node)]
-            for folder in self._above(one.node):
-                own += volume.needs(folder.node)
-            if any(hit.overlap(extent) for extent in own):
-                lost.append(one)
-        together = Counter(one.map for one in lost)
-        for one in lost:
-            stands = one.map.stored and volume.names_of(one.node) > together[one.map]
-            self._ended(one, volume.evidence(one.node), "unlinked" if stands else end)
-        damaged = struck - volume.spare_structures
-        if damaged or any(one.folder for one in lost):
-            place.trouble = f"its {' and '.join(sorted(damaged)) or 'folders'} were written over"
-
-    def fill(self, how: str) -> Callable[[Extent], None]:
-        """What `strike` writes: zeros (holes stay holes), or noise."""
-        if how == "zeros":
-            return lambda extent: self.image.zero(*extent)
-        dice = self.dice(f"noise {self.step}")
-
-        def noise(extent: Extent) -> None:
-            for at in range(extent.offset, extent.end, _READ):
-                self.image.write(at, dice.noise(min(_READ, extent.end - at)))
-                self.progress.check()
-
-        return noise
-
-    def range_on(self, start: int, size: int | str, volume: str | None) -> Extent:
-        """A stretch of a volume, or of the medium; raises SpecimenError if it reaches beyond."""
-        where = self.place(volume).where if volume else Extent(0, self.image.size)
-        length = where.length - start if isinstance(size, str) else size
-        if length <= 0 or start + length > where.length:
-            what = f"volume '{volume}'" if volume else "the medium"
-            raise SpecimenError(
-                f"{format_size(max(length, 0))} from {format_size(start)} on reach beyond {what} "
-                f"of {format_size(where.length)}"
-            )
-        return Extent(where.offset + start, length)

@@ -11,6 +11,7 @@ from sastrugi.errors import SpecimenError
 from sastrugi.media import Extent, open_medium
 from sastrugi.media.extents import cut, total, within
 from sastrugi.media.partitions import taken_by
+from sastrugi.specimen.harm import filling, range_on, strike
 from sastrugi.specimen.recipe_types import Fill, RangeTable, Share, Size, SizeOrRest, StepTable
 from sastrugi.units import format_size
 from sastrugi.volumes.registry import title_of
@@ -38,11 +39,11 @@ class OverlayStep(StepTable):
 
     def carry_out(self, builder: SpecimenBuilder) -> None:
         if self.fill is not None:
-            target = builder.range_on(self.at, self.size, self.volume)
-            builder.strike([target], "overlaid", builder.fill(self.fill), f"the overlay of step {builder.step}")
+            target = range_on(builder, self.at, self.size, self.volume)
+            strike(builder, [target], "overlaid", filling(builder, self.fill), f"the overlay of step {builder.step}")
             return
         with open_medium(builder.base / (self.image or "")) as source:
-            target = builder.range_on(self.at, source.size if self.size == "rest" else self.size, self.volume)
+            target = range_on(builder, self.at, source.size if self.size == "rest" else self.size, self.volume)
             if target.length > source.size:
                 raise SpecimenError(f"{self.image} has {format_size(source.size)}, less than the size asked for")
 
@@ -51,7 +52,7 @@ class OverlayStep(StepTable):
                     length = min(_READ, extent.end - at)
                     builder.image.write(at, source.read(at - target.offset, length))
 
-            builder.strike([target], "overlaid", copy, self.image or "")
+            strike(builder, [target], "overlaid", copy, self.image or "")
 
 
 class WipeStep(StepTable):
@@ -63,7 +64,7 @@ class WipeStep(StepTable):
 
     def carry_out(self, builder: SpecimenBuilder) -> None:
         writer_name = f"the wipe of step {builder.step}"
-        write = builder.fill(self.fill)
+        write = filling(builder, self.fill)
         if self.what == "free":
             _, writer = builder.mounted(self.volume)
             with builder.acting(writer_name):
@@ -72,7 +73,7 @@ class WipeStep(StepTable):
         else:
             whole = Extent(0, builder.image.size)
             target = whole if self.what == "medium" else builder.place(self.volume).where
-            builder.strike([target], "wiped", write, writer_name)
+            strike(builder, [target], "wiped", write, writer_name)
 
 
 class DamageStep(StepTable):
@@ -99,12 +100,12 @@ class DamageStep(StepTable):
         size = builder.image.sector
         length = -(-int(total(targets) * self.share) // size) * size if self.share < 1 else total(targets)
         name = f"the damage of step {builder.step}"
-        builder.strike(cut(targets, length), "damaged", builder.fill(self.fill), name)
+        strike(builder, cut(targets, length), "damaged", filling(builder, self.fill), name)
 
     def _targets(self, builder: SpecimenBuilder) -> list[Extent]:
         image = builder.image
         if self.range is not None:
-            return [builder.range_on(self.range.start, self.range.size, self.volume)]
+            return [range_on(builder, self.range.start, self.range.size, self.volume)]
         if self.what in ("table", "backup-table"):
             if not builder.scheme:
                 raise SpecimenError("the medium has no partition table that could be damaged")
@@ -142,14 +143,14 @@ class FadeStep(StepTable):
 
     def carry_out(self, builder: SpecimenBuilder) -> None:
         parts = list(self._parts(builder))
-        builder.strike(parts, "damaged", builder.fill("zeros"), "unreadable sectors")
+        strike(builder, parts, "damaged", filling(builder, "zeros"), "unreadable sectors")
         for part in parts:
             builder.unreadable.add(part)
 
     def _parts(self, builder: SpecimenBuilder) -> Iterator[Extent]:
         sector = builder.image.sector
         if self.range is not None:
-            where = builder.range_on(self.range.start, self.range.size, self.volume)
+            where = range_on(builder, self.range.start, self.range.size, self.volume)
             first = where.offset // sector * sector
             yield Extent(first, -(-(where.end - first) // sector) * sector)
             return
