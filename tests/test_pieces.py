@@ -8,6 +8,7 @@ from collections.abc import Callable
 from dataclasses import replace
 from pathlib import Path
 
+import numpy as np
 import pytest
 from hypothesis import given
 from hypothesis import strategies as st
@@ -18,7 +19,7 @@ from sastrugi.media.extents import join, total
 from sastrugi.media.filemap import FileMap
 from sastrugi.media.raw import RawImage
 from sastrugi.progress import Progress
-from sastrugi.recovery.by_turns import apart, text_clusters
+from sastrugi.recovery.by_turns import Habit, apart, groups, text_clusters, ways
 from sastrugi.recovery.findings import Finding
 from sastrugi.recovery.previous_volumes import LifeGeometry, find_geometries
 from sastrugi.recovery.reassembly import Budget, _around, reassemble
@@ -300,17 +301,91 @@ def test_a_text_and_another_file_are_told_apart(
             image.write(CLUSTER * (5 + len(order) // 2), bytes([1, 2, 3, 200]) * (CLUSTER // 4))
         starts = [CLUSTER * (5 + order.index((whose, 0))) for whose in (0, 1)]
         kinds = [("txt", "png"), ("png", "txt")][swapped]
-        first, second = (
+        both = [
             finding_of(f"a.{kind}", kind, len(data), start)
             for kind, data, start in zip(kinds, files, starts, strict=True)
-        )
-        parted = apart(image, first, second, CLUSTER, SIZE, RangeSet())
+        ]
+        told = list(groups(both, CLUSTER, SIZE, RangeSet()))
+        parted = [one for group in told for one in apart(image, group, Habit())]
         needed = -(-len(files[0]) // CLUSTER)
         if harmed or starts[1] >= starts[0] + needed * CLUSTER:
-            assert parted is None or [image.read_extents(one.extents) for one in parted] == files
+            lie = {
+                kind: [CLUSTER * (5 + n) for n, (whose, _) in enumerate(order) if whose == w]
+                for w, kind in enumerate(kinds)
+            }
+            for one in parted:
+                right = [at for e in one.extents for at in range(e.offset, e.end, CLUSTER)] == lie[one.kind]
+                assert right or one.confidence < 0.9, "a guess that is not right is not called sure"
             return
-        assert parted is not None
-        assert [image.read_extents(one.extents) for one in parted] == files and parted[0].sound == len(files[0])
+        right = {one.name: image.read_extents(one.extents) for one in parted}
+        assert right["a.png"] == files[kinds.index("png")], "what is proved"
+        assert right.get("a.txt", text) == text
+
+
+@st.composite
+def turns(draw: st.DrawFn) -> tuple[list[bytes], list[int]]:
+    """Files that took turns, and whose each cluster is: even turns, or turns of one length each."""
+    count = draw(st.integers(2, 4))
+    kinds = draw(st.lists(st.sampled_from(["png", "npy", "wav", "zip", "csv"]), min_size=count, max_size=count))
+    files = [sample(kind, draw(st.integers(12, 40)) << 10) for kind in kinds]
+    needs = [-(-len(data) // CLUSTER) for data in files]
+    if draw(st.booleans()):
+        number = draw(st.integers(2, 4))
+        shares = [[n * (turn + 1) // number - n * turn // number for turn in range(number)] for n in needs]
+    else:
+        lengths = [draw(st.integers(1, 4)) for _ in needs]
+        shares = [[min(length, n - at) for at in range(0, n, length)] for n, length in zip(needs, lengths, strict=True)]
+    order = []
+    for turn in itertools.zip_longest(*shares, fillvalue=0):
+        order += [whose for whose, clusters in enumerate(turn) for _ in range(clusters)]
+    return files, order
+
+
+@given(made=turns(), closed=st.booleans(), seed=st.integers(0, 1 << 32))
+def test_files_that_took_turns_are_told_apart(
+    tmp_path_factory: pytest.TempPathFactory, made: tuple[list[bytes], list[int]], closed: bool, seed: int
+) -> None:
+    """The way they took is among those that are tried; what is called proved is right; all of them are, where all but
+    one are of kinds that prove themselves and what is behind them is another's."""
+    files, order = made
+    starts = [CLUSTER * (5 + order.index(whose)) for whose in range(len(files))]
+    with RawImage(tmp_path_factory.mktemp("turns") / "m.img", SIZE) as image:
+        image.write(0, random.Random(seed).randbytes(SIZE))
+        for whose, data in enumerate(files):
+            lay(
+                image,
+                data.ljust(-len(data) % CLUSTER + len(data), b"\0"),
+                [5 + n for n, one in enumerate(order) if one == whose],
+            )
+        findings = []
+        for n, (data, start) in enumerate(zip(files, starts, strict=True)):
+            measure = recognise(MediumSource(image, FileMap.of((Extent(start, SIZE - start),))))
+            findings.append(finding_of(f"{n}", measure.kind if measure else "csv", len(data), start))
+        taken = RangeSet([Extent(CLUSTER * (5 + len(order)), CLUSTER)] if closed else [])
+        told = list(groups(findings, CLUSTER, SIZE, taken))
+        if len(told) != 1 or len(told[0].files) != len(files):
+            return  # some were at their ends before the last began
+        group = told[0]
+        assert order in [way.labels.tolist() for way in ways(group.firsts, group.needs)]
+        parted = {one.name: one for one in apart(image, group, Habit())}
+        proved = [one.kind in ("png", "zip") for one in findings]
+        for n, data in enumerate(files):
+            if proved[n] and str(n) in parted:
+                assert image.read_extents(parted[str(n)].extents) == data
+        if closed and sum(proved) >= len(files) - 1 and proved[0]:
+            assert [image.read_extents(parted[str(n)].extents) for n in range(len(files))] == files
+
+
+def test_those_beside_them_tell_how_files_took_turns() -> None:
+    """A habit is what nearly all of the nearest groups did; not what one did, nor what groups far away did."""
+    habit = Habit()
+    assert not habit.near(5)
+    habit.proved[10] = frozenset({"a", "b"})
+    assert not habit.near(5)
+    habit.proved.update(dict.fromkeys((20, 30), frozenset({"b"})))
+    assert habit.near(5) == {"b"}
+    habit.proved.update(dict.fromkeys(range(1000, 1010), frozenset({"c"})))
+    assert habit.near(5) == set() and habit.near(1005) == {"c"}
 
 
 @given(
@@ -337,7 +412,8 @@ def test_pieces_of_one_length_are_found(
 def test_clusters_of_text(data: bytes, tail: int) -> None:
     """Of any bytes: those are text that hold some, no control characters but those of texts, and zeros behind alone."""
     data = data[: max(len(data) - tail, 0)] + bytes(min(tail, len(data)))
-    seen = text_clusters(data, CLUSTER).tolist()
+    padded = np.frombuffer(data.ljust(-(-len(data) // CLUSTER) * CLUSTER, b"\0"), np.uint8)
+    seen = text_clusters(padded.reshape(-1, CLUSTER)).tolist()
     rows = [data[at : at + CLUSTER].rstrip(b"\0") for at in range(0, len(data), CLUSTER)]
     allowed = {9, 10, 12, 13, *range(32, 127), *range(128, 256)}
     assert seen == [bool(row) and set(row) <= allowed for row in rows]

@@ -1,88 +1,151 @@
-"""Two files that were written by turns, of which one is text and the other is not: each cluster tells whose it is.
+"""Files that were written by turns: two or more begin before the ones in front of them can be at their ends, so that
+the clusters from the first one's start on are theirs together, and each holds as many as its record says.
 
-Where a file begins inside of what another one needs, and both came to an end before a third began, the clusters of the
-two lie among each other. Which of them are text is seen by looking; that there are as many as the text needs proves it.
+How they took turns is one of few ways: pieces of one length each, pieces as even as can be, one whole inside of
+another, and, where one is text and the other is not, whatever their clusters show. Each way places all of the files at
+once; it is out of the question where the structure of one breaks, proved where their content proves it, and otherwise
+the likeliest by how the bytes of each are distributed.
 """
 
 from __future__ import annotations
 
-from collections.abc import Sequence
-from dataclasses import replace
+from collections import Counter
+from collections.abc import Iterator, Sequence
+from dataclasses import dataclass, field, replace
+from enum import IntEnum
+from itertools import pairwise
 
 import numpy as np
 from numpy.typing import NDArray
 
-from sastrugi.kinds import all_kinds, recognise
-from sastrugi.kinds.registry import is_textual
+from sastrugi.kinds import Measure, Proof, all_kinds, recognise
+from sastrugi.kinds.base import BytesSource
+from sastrugi.kinds.registry import is_textual, kind_named
 from sastrugi.media import Extent, Medium, RangeSet
 from sastrugi.media.extents import cut, join
 from sastrugi.media.filemap import FileMap
+from sastrugi.recovery.confidence import LOOKED_THROUGH
 from sastrugi.recovery.findings import Finding
-from sastrugi.recovery.sources import MediumSource
 from sastrugi.units import plural
 
+MOST_TOGETHER = 4
+"""Files that took turns with each other."""
 _MOST_READ = 32 << 20
-"""Bytes of two files together that are looked at."""
-_SURE = 0.85
+"""Bytes of such files together that are looked at."""
+_LONGEST_TURN, _MOST_TURNS = 32, 64
+"""Clusters that a turn of the last file is tried with; turns that files are cut into evenly."""
+_MOST_COMPARED = 4096
+"""Clusters of which the bytes are counted."""
+_NEIGHBOURS, _MOSTLY = 6, 0.8
+"""Proved groups whose ways tell of the one among them, and the share of them that must be alike."""
+_PROVED, _REST_PROVED, _LIKELY, _BY_HABIT = 0.96, 0.93, 0.85, 0.8
+_CLEAR, _PLAIN = 60.0, 1000.0
+"""Bits by which the likeliest way must be likelier than the next; and where what is behind them is not known."""
+_SLACK = 40.0
+"""Bits that zeros behind a file's end are worth, where it does not end in zeros itself."""
+
+Labels = NDArray[np.int8]
+"""Whose each cluster is, by the number of the file in its group. Shape: (clusters,)."""
 
 
-def is_text(finding: Finding) -> bool | None:
-    """Whether a file is text by its kind; None where its kind is not known."""
-    kind = all_kinds().get(finding.kind)
-    return is_textual(kind) if kind is not None else None
+class Standing(IntEnum):
+    """How a file stands on the clusters that one way gives it."""
+
+    BROKEN = 0
+    OPEN = 1
+    FITS = 2
+    PROVED = 3
 
 
-def text_clusters(data: bytes, cluster: int) -> NDArray[np.bool_]:
-    """Which clusters of some bytes hold nothing but text, and zeros behind its end. Shape: (clusters,)."""
-    rows = np.frombuffer(data.ljust(-(-len(data) // cluster) * cluster, b"\0"), "u1").reshape(-1, cluster)
-    control = (rows < 32) & (rows != 9) & (rows != 10) & (rows != 12) & (rows != 13) | (rows == 127)
-    zeros = rows == 0
-    behind = np.argmax(~zeros[:, ::-1], axis=1)  # zeros at the end of each
-    out: NDArray[np.bool_] = ~(control & ~zeros).any(axis=1) & (zeros.sum(axis=1) == behind) & ~zeros.all(axis=1)
-    return out
+@dataclass(frozen=True, slots=True)
+class Way:
+    """One way in which files may have taken turns. `sort` names it alike for all files of a medium."""
+
+    sort: str
+    labels: Labels
 
 
-def may_be(first: Finding, second: Finding, cluster: int) -> bool:
-    """Whether two findings can be of such files, by what is said of them."""
-    start, inner = first.map.start or 0, second.map.start or 0
-    if not start < inner < start + first.size or (inner - start) % cluster:
-        return False
-    kinds = is_text(first), is_text(second)
-    return None not in kinds and kinds[0] != kinds[1] and first.size + second.size <= _MOST_READ
+@dataclass(slots=True)
+class Habit:
+    """In which ways files are proved to have taken turns, by where they begin: those beside them did alike."""
+
+    proved: dict[int, frozenset[str]] = field(default_factory=dict)
+
+    def near(self, place: int) -> set[str]:
+        """The sorts of ways that nearly all of the nearest took that could be taken by them."""
+        nearest = sorted(self.proved, key=lambda at: abs(at - place))[:_NEIGHBOURS]
+        counts = Counter(sort for at in nearest for sort in self.proved[at])
+        return {sort for sort, count in counts.items() if count >= max(2, _MOSTLY * len(nearest))}
 
 
-def apart(
-    medium: Medium, first: Finding, second: Finding, cluster: int, end: int, taken: RangeSet
-) -> tuple[Finding, Finding] | None:
-    """Both findings in the places that are theirs, if one is text and the other is not and their clusters bear it out.
-    `first` begins in front of `second`; `taken` is what others own, `end` where their volume ends."""
-    if not may_be(first, second, cluster):
-        return None
-    kinds = is_text(first), is_text(second)
-    needed = [-(-one.size // cluster) for one in (first, second)]
-    start, inner = first.map.start or 0, second.map.start or 0
-    places = _free_clusters(start, sum(needed), cluster, end, taken)
-    if len(places) < sum(needed) or inner not in places:
-        return None
-    text = text_clusters(b"".join(medium.read(at, cluster).ljust(cluster, b"\0") for at in places), cluster)
-    own = text if kinds[0] else ~text
-    if int(own.sum()) != needed[0] or not own[0] or own[places.index(inner)]:
-        return None
-    split = [[at for at, mine in zip(places, own.tolist(), strict=True) if mine == whose] for whose in (True, False)]
-    out: list[Finding] = []
-    for one, other, clusters in zip((first, second), (second, first), split, strict=True):
-        extents = cut(tuple(join(Extent(at, cluster) for at in clusters)), one.size)
-        where = FileMap.of(extents, one.size)
-        measure = recognise(MediumSource(medium, where), deep=True)
-        if measure is not None and not (measure.whole or is_text(one)):
+@dataclass(frozen=True, slots=True)
+class Group:
+    """Files that took turns, in the order in which they begin, and the clusters that are theirs, by their first byte.
+    `closed`: what lies right behind them is known to be another's."""
+
+    files: tuple[Finding, ...]
+    places: tuple[int, ...]
+    cluster: int
+    closed: bool
+
+    @property
+    def needs(self) -> list[int]:
+        """Clusters of each."""
+        return [-(-one.size // self.cluster) for one in self.files]
+
+    @property
+    def firsts(self) -> list[int]:
+        """Where each begins, counted in the clusters of the group."""
+        return [self.places.index(one.map.start or 0) for one in self.files]
+
+
+def groups(findings: Sequence[Finding], cluster: int, end: int, taken: RangeSet) -> Iterator[Group]:
+    """The groups among files that lie in one piece each by what is said of them, ordered by their first byte.
+
+    `taken` is what others own, `end` where the volume ends. A group ends where the next file begins or behind it.
+    """
+    n = 0
+    while n < len(findings):
+        group = _group_from(findings, n, cluster, end, taken) if _is_begun_in(findings, n, cluster, taken) else None
+        n += len(group.files) if group else 1
+        if group:
+            yield group
+
+
+def _group_from(
+    findings: Sequence[Finding], first: int, cluster: int, end: int, taken: RangeSet
+) -> Group | None:  # fmt: skip
+    needed = 0
+    places: tuple[int, ...] = ()
+    for n in range(first, len(findings)):
+        start = findings[n].map.start or 0
+        if n > first and start not in places:
+            break
+        if n - first == MOST_TOGETHER or (n > first and start == findings[n - 1].map.start):
             return None
-        how = f"by turns with {other.name}, in {plural(len(extents), 'piece')}: of the two only one is text"
-        reasons = [how, *(reason for reason in one.reasons if "name" in reason)]
-        out.append(replace(one, map=where, confidence=_SURE, sound=one.size, reasons=reasons))
-    return out[0], out[1]
+        needed += -(-findings[n].size // cluster)
+        if needed * cluster > _MOST_READ:
+            return None
+        places = _free_clusters(findings[first].map.start or 0, needed, cluster, end, taken)
+        if len(places) < needed or places[0] != findings[first].map.start:
+            return None
+    else:
+        n, start = len(findings), end
+    behind = places[-1] + cluster
+    closed = behind in taken or behind == start
+    return Group(tuple(findings[first:n]), places, cluster, closed) if n > first + 1 else None
 
 
-def _free_clusters(start: int, count: int, cluster: int, end: int, taken: RangeSet) -> Sequence[int]:
+def _is_begun_in(findings: Sequence[Finding], n: int, cluster: int, taken: RangeSet) -> bool:
+    """Whether the next file begins before one has as many clusters as it needs."""
+    if n + 1 == len(findings):
+        return False
+    start, inner = findings[n].map.start or 0, findings[n + 1].map.start or 0
+    between = Extent(start, inner - start)
+    return between.length > 0 and between.length - taken.count(between) < -(-findings[n].size // cluster) * cluster
+
+
+def _free_clusters(start: int, count: int, cluster: int, end: int, taken: RangeSet) -> tuple[int, ...]:
     """The first so many clusters from a byte on that nobody owns."""
     out: list[int] = []
     reach = Extent(start, min(4 * count * cluster, max(end - start, 0)))
@@ -91,4 +154,173 @@ def _free_clusters(start: int, count: int, cluster: int, end: int, taken: RangeS
         out += range(first, gap.end - cluster + 1, cluster)
         if len(out) >= count:
             break
-    return out[:count]
+    return tuple(out[:count])
+
+
+def ways(firsts: Sequence[int], needs: Sequence[int]) -> Iterator[Way]:
+    """The ways in which files of so many clusters each (`needs`) may have taken turns that begin there (`firsts`)."""
+    known = [behind - first for first, behind in pairwise(firsts)]
+    for turns in range(2, _MOST_TURNS + 1):
+        shares = [_even(need, turns) for need in needs]
+        if [share[0] for share in shares[:-1]] == known:
+            yield Way(f"as even as can be, {turns} turns", _round(shares))
+    for last in dict.fromkeys((*range(1, min(needs[-1], _LONGEST_TURN) + 1), needs[-1])):
+        shares = [_of_length(need, length) for need, length in zip(needs, (*known, last), strict=True)]
+        yield Way("one whole in another" if last == needs[-1] else "of one length", _round(shares))
+
+
+def _even(clusters: int, turns: int) -> list[int]:
+    turns = min(turns, clusters)
+    return [clusters * (n + 1) // turns - clusters * n // turns for n in range(turns)]
+
+
+def _of_length(clusters: int, length: int) -> list[int]:
+    whole, rest = divmod(clusters, length)
+    return [length] * whole + [rest] * bool(rest)
+
+
+def _round(shares: Sequence[Sequence[int]]) -> Labels:
+    """Whose each cluster is where each file in its turn takes its next share."""
+    whose, lengths = [], []
+    for turn in range(max(map(len, shares))):
+        for number, share in enumerate(shares):
+            if turn < len(share):
+                whose.append(number)
+                lengths.append(share[turn])
+    return np.repeat(np.array(whose, np.int8), lengths)
+
+
+def is_text(finding: Finding) -> bool | None:
+    """Whether a file is text by its kind; None where its kind is not known."""
+    kind = all_kinds().get(finding.kind)
+    return is_textual(kind) if kind is not None else None
+
+
+def text_clusters(rows: NDArray[np.uint8]) -> NDArray[np.bool_]:
+    """Which clusters hold nothing but text, and zeros behind its end. Shapes: (clusters, bytes) and (clusters,)."""
+    control = (rows < 32) & (rows != 9) & (rows != 10) & (rows != 12) & (rows != 13) | (rows == 127)
+    zeros = rows == 0
+    behind = np.argmax(~zeros[:, ::-1], axis=1)  # zeros at the end of each
+    out: NDArray[np.bool_] = ~(control & ~zeros).any(axis=1) & (zeros.sum(axis=1) == behind) & ~zeros.all(axis=1)
+    return out
+
+
+def _by_text(group: Group, rows: NDArray[np.uint8]) -> Iterator[Way]:
+    """The way that the clusters themselves tell, of two files of which one is text."""
+    kinds = [is_text(one) for one in group.files]
+    if len(kinds) != 2 or None in kinds or kinds[0] == kinds[1]:
+        return
+    text = text_clusters(rows)
+    labels = (text if kinds[1] else ~text).astype(np.int8)
+    if [int((labels == n).sum()) for n in (0, 1)] == group.needs and not labels[0] and labels[group.firsts[1]]:
+        yield Way("as their clusters show", labels)
+
+
+def apart(medium: Medium, group: Group, habit: Habit, unproved: bool = True) -> list[Finding]:
+    """The files of a group in the places that are theirs; none where that is not told. What is proved becomes part of
+    the habit. `unproved`: also those of which none is proved."""
+    cluster = group.cluster
+    data = medium.read_extents(join(Extent(at, cluster) for at in group.places))
+    rows = np.frombuffer(data.ljust(len(group.places) * cluster, b"\0"), np.uint8).reshape(-1, cluster)
+    chosen = _choose(group, rows, habit, unproved)
+    if chosen is None:
+        return []
+    way, standings, sure = chosen
+    places = np.array(group.places)
+    out = []
+    for number, (one, standing) in enumerate(zip(group.files, standings, strict=True)):
+        alone = len(group.files) - standings.count(Standing.PROVED) == 1
+        if standing != Standing.PROVED and Standing.PROVED in standings and not (group.closed and alone):
+            continue  # what lies among them may belong to yet another
+        extents = cut(join(Extent(at, cluster) for at in places[way.labels == number].tolist()), one.size)
+        others = " and ".join(other.name for other in group.files if other is not one)
+        how = f"written by turns with {others} ({way.sort}), in {plural(len(extents), 'piece')}"
+        reasons = [how, *(reason for reason in one.reasons if "name" in reason)]
+        confidence = _PROVED if standing == Standing.PROVED else sure
+        out.append(
+            replace(one, map=FileMap.of(extents, one.size), confidence=confidence, sound=one.size, reasons=reasons)
+        )
+    return out
+
+
+def _choose(
+    group: Group, rows: NDArray[np.uint8], habit: Habit, unproved: bool
+) -> tuple[Way, list[Standing], float] | None:  # fmt: skip
+    """The one way that is left or likeliest, how the files stand on it, and how sure it is."""
+    firsts, needs = group.firsts, group.needs
+    straight = np.repeat(np.arange(len(needs), dtype=np.int8), needs)
+    if _standing(group.files[0], straight, rows, 0) == Standing.PROVED:
+        return None  # what begins inside of it is nothing
+    told = [*_by_text(group, rows)]
+    sorts: dict[bytes, list[str]] = {}
+    for way in (*told, *ways(firsts, needs)):
+        sorts.setdefault(way.labels.tobytes(), []).append(way.sort)
+    tried: dict[bytes, list[Standing]] = {}
+    for key in [way.labels.tobytes() for way in told] or sorts:
+        labels = np.frombuffer(key, np.int8)
+        tried[key] = [_standing(one, labels, rows, number) for number, one in enumerate(group.files)]
+    for number in range(len(group.files)):  # that one is broken everywhere tells nothing about where it lies
+        if all(standings[number] == Standing.BROKEN for standings in tried.values()):
+            for standings in tried.values():
+                standings[number] = Standing.OPEN
+    most = max((standings.count(Standing.PROVED) for standings in tried.values()), default=0)
+    left = [key for key, one in tried.items() if Standing.BROKEN not in one and one.count(Standing.PROVED) == most]
+    if not left or not (most or unproved):
+        return None
+    sure = _REST_PROVED if most else _LIKELY
+    margin = _PLAIN if told else 0.0
+    if not told and most < len(needs) - 1:
+        usual = habit.near(group.places[0])
+        left, sure = ([key for key in left if usual & {*sorts[key]}], _BY_HABIT) if usual else (left, sure)
+        bits = sorted((_bits(group, np.frombuffer(key, np.int8), rows), key) for key in left)
+        margin = bits[1][0] - bits[0][0] if len(bits) > 1 else 0.0
+        left = [key for _, key in bits[:1]]
+        if margin < (_CLEAR if group.closed else _PLAIN) and not (usual and group.closed and bits):
+            return None
+    if not left:
+        return None
+    (key, *_) = left
+    if most:
+        habit.proved[group.places[0]] = frozenset(sorts[key])
+    return Way(sorts[key][0], np.frombuffer(key, np.int8)), tried[key], sure
+
+
+def _standing(one: Finding, labels: Labels, rows: NDArray[np.uint8], number: int) -> Standing:
+    """How a file stands on the clusters that are labelled with its number."""
+    source = BytesSource(rows[labels == number].tobytes()[: one.size])
+    textual = is_text(one)
+    if textual:
+        text = kind_named("txt")
+        found = text.measure(source, False) if text.measure else None
+        if found is None or found.length < one.size:
+            return Standing.BROKEN
+    measure = recognise(source, deep=True)
+    if measure is None:
+        return Standing.FITS if textual else Standing.OPEN
+    if not (measure.whole and measure.length == one.size):
+        return Standing.BROKEN
+    return Standing.PROVED if _proves(measure) and not textual else Standing.FITS
+
+
+def _proves(measure: Measure) -> bool:
+    return measure.proof in LOOKED_THROUGH and measure.proof > Proof.GUESS
+
+
+def _bits(group: Group, labels: Labels, rows: NDArray[np.uint8]) -> float:
+    """What it takes to write the clusters down, each file's bytes (by their place among four) coded by how they are
+    distributed: the less, the better the clusters of each go together."""
+    bits = 0.0
+    for number, one in enumerate(group.files):
+        own = np.flatnonzero(labels == number)
+        slack = -one.size % group.cluster
+        last = rows[own[-1]]
+        end = group.cluster - slack
+        if slack and last[end - 1] and not last[end:].any():
+            bits -= _SLACK
+        some = own[:: max(len(own) // _MOST_COMPARED, 1)]
+        data = rows[some].reshape(-1, 4)
+        for column in range(4):
+            counts = np.bincount(data[:, column], minlength=256)
+            counts = counts[counts > 0]
+            bits += float((counts * np.log2(counts.sum() / counts)).sum()) * len(own) / len(some)
+    return bits

@@ -3,14 +3,14 @@ for the rest, and what is left is judged by it."""
 
 from __future__ import annotations
 
-from collections.abc import Iterable
+from collections.abc import Iterable, Iterator, Sequence
 from dataclasses import replace
 
 from sastrugi.kinds import recognise
 from sastrugi.media import Extent, Medium, RangeSet
 from sastrugi.media.filemap import FileMap
 from sastrugi.progress import Progress
-from sastrugi.recovery.by_turns import apart, may_be
+from sastrugi.recovery.by_turns import Habit, apart, groups
 from sastrugi.recovery.byte_histograms import compare
 from sastrugi.recovery.confidence import LOOKED_THROUGH, NO_CHOICE, NOTHING_LEFT
 from sastrugi.recovery.findings import Finding
@@ -97,7 +97,7 @@ class Assembly:
 
     def run(self, progress: Progress) -> None:
         """Try findings in other places, more than once. Nothing is committed."""
-        self._part_pairs(progress)
+        self._part_groups(progress)
         for round_number in range(1, _ROUNDS + 1):
             waiting = [
                 finding
@@ -116,39 +116,34 @@ class Assembly:
                 break
         self._weigh()
 
-    def _part_pairs(self, progress: Progress) -> None:
-        """Files that were written by turns, two and two: each begins where the one before it was not at its end."""
-        waiting = [one for one in self._by_place() if one.volume in self._geometry and one.map.start is not None]
-        waiting = [one for one in waiting if len(one.extents) == 1 and NO_CHOICE not in one.reasons]
-        n, left = 0, _PAIRED if len(self._findings) <= _FEW else 0
-        while n + 1 < len(waiting):
-            first, second = waiting[n], waiting[n + 1]
-            progress.check()
-            parted = None
-            cluster, end = self._geometry[first.volume or 0]
-            if first.volume == second.volume and left > 0 and may_be(first, second, cluster):
-                left -= first.size + second.size
-                own = {first.number, second.number}
-                parted = apart(self._medium, first, second, cluster, end, self._others_than(own))
-            if parted is None:
-                n += 1
-                continue
-            n += 2
-            for one in parted:
-                self._put(one)
-                self._contested.discard(one.number)
-                _claim(self._taken, one)
-                _claim(self._perhaps, one)
+    def _part_groups(self, progress: Progress) -> None:
+        """Files that were written by turns: each begins where the one before it was not at its end. What is proved of
+        some tells how the others took turns, too, so they are gone through twice."""
+        habit, left = Habit(), _PAIRED
+        for unproved in (False, True):
+            done: set[int] = set()
+            for volume, (cluster, end) in self._geometry.items():
+                waiting = [one for one in self._by_place() if one.volume == volume and _is_guessed(one)]
+                for group in groups(waiting, cluster, end, self._claims_but_for(waiting)):
+                    progress.check()
+                    left -= len(group.places) * cluster
+                    if left < 0:
+                        return
+                    for one in apart(self._medium, group, habit, unproved):
+                        self._put(one)
+                        done.add(one.number)
+            for number in done:
+                self._contested.discard(number)
+                _claim(self._taken, self._findings[number])
+                _claim(self._perhaps, self._findings[number])
 
-    def _others_than(self, numbers: set[int]) -> RangeSet:
+    def _claims_but_for(self, findings: Sequence[Finding]) -> RangeSet:
         """What is taken, but not by some findings."""
-        own = [self._findings[n] for n in numbers if self._findings[n].confidence >= _SURELY]
-        if not own:
-            return self._taken
         taken = RangeSet(self._taken)
-        for one in own:
-            for extent in one.extents:
-                taken.remove(extent)
+        for one in findings:
+            if one.confidence >= _SURELY:
+                for extent in _owned(one, one.covered):
+                    taken.remove(extent)
         return taken
 
     def _by_place(self) -> list[Finding]:
@@ -210,13 +205,23 @@ class Assembly:
                 )
 
 
+def _is_guessed(finding: Finding) -> bool:
+    """Whether a file lies in one piece only because nothing says otherwise."""
+    return len(finding.extents) == 1 and finding.map.plain and NO_CHOICE not in finding.reasons
+
+
 def _claim(claims: RangeSet, finding: Finding, length: int | None = None) -> None:
-    left = finding.covered if length is None else length
+    for extent in _owned(finding, finding.covered if length is None else length):
+        claims.add(extent)
+
+
+def _owned(finding: Finding, length: int) -> Iterator[Extent]:
+    """What so many bytes of a file keep others from: what begins at a sector has this to its end; what stands inside of
+    a record has its own bytes."""
     for offset, size in finding.extents:
-        length = min(size, left)
-        # What begins at a sector has this to its end; what stands inside of a record has its own bytes.
-        claims.add(Extent(offset, length if offset % SECTOR else -(-length // SECTOR) * SECTOR))
-        left -= min(size, left)
+        own = min(size, length)
+        yield Extent(offset, own if offset % SECTOR else -(-own // SECTOR) * SECTOR)
+        length -= own
 
 
 def _overlap(claims: RangeSet, finding: Finding) -> int:
