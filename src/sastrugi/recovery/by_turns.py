@@ -39,7 +39,7 @@ _MOST_COMPARED = 4096
 _NEIGHBOURS, _MOSTLY = 6, 0.8
 """Proved groups whose ways tell of the one among them, and the share of them that must be alike."""
 _PROVED, _REST_PROVED, _LIKELY, _BY_HABIT = 0.96, 0.93, 0.85, 0.8
-_CLEAR, _PLAIN = 60.0, 1000.0
+CLEAR, _PLAIN = 60.0, 1000.0
 """Bits by which the likeliest way must be likelier than the next; and where what is behind them is not known."""
 _SLACK = 40.0
 """Bits that zeros behind a file's end are worth, where it does not end in zeros itself."""
@@ -126,7 +126,7 @@ def _group_from(
         needed += -(-findings[n].size // cluster)
         if needed * cluster > _MOST_READ:
             return None
-        places = _free_clusters(findings[first].map.start or 0, needed, cluster, end, taken)
+        places = free_clusters(findings[first].map.start or 0, needed, cluster, end, taken)
         if len(places) < needed or places[0] != findings[first].map.start:
             return None
     else:
@@ -145,7 +145,7 @@ def _is_begun_in(findings: Sequence[Finding], n: int, cluster: int, taken: Range
     return between.length > 0 and between.length - taken.count(between) < -(-findings[n].size // cluster) * cluster
 
 
-def _free_clusters(start: int, count: int, cluster: int, end: int, taken: RangeSet) -> tuple[int, ...]:
+def free_clusters(start: int, count: int, cluster: int, end: int, taken: RangeSet) -> tuple[int, ...]:
     """The first so many clusters from a byte on that nobody owns."""
     out: list[int] = []
     reach = Extent(start, min(4 * count * cluster, max(end - start, 0)))
@@ -161,7 +161,7 @@ def ways(firsts: Sequence[int], needs: Sequence[int]) -> Iterator[Way]:
     """The ways in which files of so many clusters each (`needs`) may have taken turns that begin there (`firsts`)."""
     known = [behind - first for first, behind in pairwise(firsts)]
     for turns in range(2, _MOST_TURNS + 1):
-        shares = [_even(need, turns) for need in needs]
+        shares = [even_shares(need, turns) for need in needs]
         if [share[0] for share in shares[:-1]] == known:
             yield Way(f"as even as can be, {turns} turns", _round(shares))
     for last in dict.fromkeys((*range(1, min(needs[-1], _LONGEST_TURN) + 1), needs[-1])):
@@ -169,7 +169,8 @@ def ways(firsts: Sequence[int], needs: Sequence[int]) -> Iterator[Way]:
         yield Way("one whole in another" if last == needs[-1] else "of one length", _round(shares))
 
 
-def _even(clusters: int, turns: int) -> list[int]:
+def even_shares(clusters: int, turns: int) -> list[int]:
+    """So many clusters in so many turns, as even as can be; fewer turns where there are fewer clusters."""
     turns = min(turns, clusters)
     return [clusters * (n + 1) // turns - clusters * n // turns for n in range(turns)]
 
@@ -220,8 +221,7 @@ def apart(medium: Medium, group: Group, habit: Habit, unproved: bool = True) -> 
     """The files of a group in the places that are theirs; none where that is not told. What is proved becomes part of
     the habit. `unproved`: also those of which none is proved."""
     cluster = group.cluster
-    data = medium.read_extents(join(Extent(at, cluster) for at in group.places))
-    rows = np.frombuffer(data.ljust(len(group.places) * cluster, b"\0"), np.uint8).reshape(-1, cluster)
+    rows = read_clusters(medium, group.places, cluster)
     chosen = _choose(group, rows, habit, unproved)
     if chosen is None:
         return []
@@ -249,7 +249,7 @@ def _choose(
     """The one way that is left or likeliest, how the files stand on it, and how sure it is."""
     firsts, needs = group.firsts, group.needs
     straight = np.repeat(np.arange(len(needs), dtype=np.int8), needs)
-    if _standing(group.files[0], straight, rows, 0) == Standing.PROVED:
+    if standing_of(group.files[0], straight, rows, 0) == Standing.PROVED:
         return None  # what begins inside of it is nothing
     told = [*_by_text(group, rows)]
     sorts: dict[bytes, list[str]] = {}
@@ -258,7 +258,7 @@ def _choose(
     tried: dict[bytes, list[Standing]] = {}
     for key in [way.labels.tobytes() for way in told] or sorts:
         labels = np.frombuffer(key, np.int8)
-        tried[key] = [_standing(one, labels, rows, number) for number, one in enumerate(group.files)]
+        tried[key] = [standing_of(one, labels, rows, number) for number, one in enumerate(group.files)]
     for number in range(len(group.files)):  # that one is broken everywhere tells nothing about where it lies
         if all(standings[number] == Standing.BROKEN for standings in tried.values()):
             for standings in tried.values():
@@ -275,7 +275,7 @@ def _choose(
         bits = sorted((_bits(group, np.frombuffer(key, np.int8), rows), key) for key in left)
         margin = bits[1][0] - bits[0][0] if len(bits) > 1 else 0.0
         left = [key for _, key in bits[:1]]
-        if margin < (_CLEAR if group.closed else _PLAIN) and not (usual and group.closed and bits):
+        if margin < (CLEAR if group.closed else _PLAIN) and not (usual and group.closed and bits):
             return None
     if not left:
         return None
@@ -285,7 +285,7 @@ def _choose(
     return Way(sorts[key][0], np.frombuffer(key, np.int8)), tried[key], sure
 
 
-def _standing(one: Finding, labels: Labels, rows: NDArray[np.uint8], number: int) -> Standing:
+def standing_of(one: Finding, labels: Labels, rows: NDArray[np.uint8], number: int) -> Standing:
     """How a file stands on the clusters that are labelled with its number."""
     source = BytesSource(rows[labels == number].tobytes()[: one.size])
     textual = is_text(one)
@@ -306,21 +306,28 @@ def _proves(measure: Measure) -> bool:
     return measure.proof in LOOKED_THROUGH and measure.proof > Proof.GUESS
 
 
-def _bits(group: Group, labels: Labels, rows: NDArray[np.uint8]) -> float:
-    """What it takes to write the clusters down, each file's bytes (by their place among four) coded by how they are
-    distributed: the less, the better the clusters of each go together."""
-    bits = 0.0
-    for number, one in enumerate(group.files):
-        own = np.flatnonzero(labels == number)
-        slack = -one.size % group.cluster
-        last = rows[own[-1]]
-        end = group.cluster - slack
-        if slack and last[end - 1] and not last[end:].any():
-            bits -= _SLACK
-        some = own[:: max(len(own) // _MOST_COMPARED, 1)]
-        data = rows[some].reshape(-1, 4)
-        for column in range(4):
-            counts = np.bincount(data[:, column], minlength=256)
-            counts = counts[counts > 0]
-            bits += float((counts * np.log2(counts.sum() / counts)).sum()) * len(own) / len(some)
+def read_clusters(medium: Medium, places: Sequence[int], cluster: int) -> NDArray[np.uint8]:
+    """What stands on clusters, by their first byte. Shape: (clusters, bytes)."""
+    data = medium.read_extents(join(Extent(at, cluster) for at in places))
+    return np.frombuffer(data.ljust(len(places) * cluster, b"\0"), np.uint8).reshape(-1, cluster)
+
+
+def entropy_bits(one: Finding, labels: Labels, rows: NDArray[np.uint8], number: int) -> float:
+    """What it takes to write down the clusters that are labelled with a file's number, its bytes (by their place among
+    four) coded by how they are distributed: the less, the better they go together."""
+    own = np.flatnonzero(labels == number)
+    cluster = rows.shape[1]
+    end = cluster - -one.size % cluster
+    last = rows[own[-1]]
+    bits = -_SLACK if end < cluster and last[end - 1] and not last[end:].any() else 0.0
+    some = own[:: max(len(own) // _MOST_COMPARED, 1)]
+    data = rows[some].reshape(-1, 4)
+    for column in range(4):
+        counts = np.bincount(data[:, column], minlength=256)
+        counts = counts[counts > 0]
+        bits += float((counts * np.log2(counts.sum() / counts)).sum()) * len(own) / len(some)
     return bits
+
+
+def _bits(group: Group, labels: Labels, rows: NDArray[np.uint8]) -> float:
+    return sum(entropy_bits(one, labels, rows, number) for number, one in enumerate(group.files))

@@ -6,7 +6,8 @@ from __future__ import annotations
 from collections.abc import Iterable, Iterator, Sequence
 from dataclasses import replace
 
-from sastrugi.kinds import recognise
+from sastrugi.kinds import all_kinds, recognise
+from sastrugi.kinds.registry import is_textual, measuring_kind
 from sastrugi.media import Extent, Medium, RangeSet
 from sastrugi.media.filemap import FileMap
 from sastrugi.progress import Progress
@@ -14,6 +15,7 @@ from sastrugi.recovery.by_turns import Habit, apart, groups
 from sastrugi.recovery.byte_histograms import compare
 from sastrugi.recovery.confidence import LOOKED_THROUGH, NO_CHOICE, NOTHING_LEFT
 from sastrugi.recovery.findings import Finding
+from sastrugi.recovery.laid_alike import as_beside, habit_of, text_behind_gaps
 from sastrugi.recovery.reassembly import Budget, reassemble
 from sastrugi.recovery.scan_file import ScanFile
 from sastrugi.recovery.sector_survey import SECTOR
@@ -90,6 +92,8 @@ class Assembly:
         if number in self._siblings.alike:
             return True
         finding = self._findings[number]
+        if NO_CHOICE in finding.reasons and finding.confidence >= _SURELY:
+            return True  # what lies nowhere else lies there
         if not self._proofs.spend(finding.covered):
             return False
         measure = recognise(MediumSource(self._medium, finding.map), deep=True)
@@ -114,6 +118,7 @@ class Assembly:
             progress.finish()
             if (not settled and round_number > 1) or self._budget.spent:
                 break
+        self._lay_alike(progress)
         self._weigh()
 
     def _part_groups(self, progress: Progress) -> None:
@@ -137,9 +142,34 @@ class Assembly:
                 _claim(self._taken, self._findings[number])
                 _claim(self._perhaps, self._findings[number])
 
-    def _claims_but_for(self, findings: Sequence[Finding]) -> RangeSet:
-        """What is taken, but not by some findings."""
-        taken = RangeSet(self._taken)
+    def _lay_alike(self, progress: Progress) -> None:
+        """What nothing proves: texts on what is text, and the others as those beside them lie."""
+        left = _PAIRED
+        for volume, (cluster, end) in self._geometry.items():
+            for by_habit in (False, True):
+                own = [one for one in self._by_place() if one.volume == volume]
+                habit = habit_of(own, cluster)
+                waiting = [one for one in own if _is_guessed(one) and one.size > cluster and not _proves_itself(one)]
+                for one in waiting:
+                    progress.check()
+                    left -= one.size
+                    if left < 0:
+                        return
+                    if one.number in self._siblings.compared or not (by_habit or one.confidence < _SURELY):
+                        continue
+                    taken = self._claims_but_for([one], Extent(one.map.start or 0, 2 * one.size + _NEAR))
+                    if by_habit:
+                        laid = as_beside(self._medium, one, cluster, end, taken, habit)
+                    else:
+                        laid = text_behind_gaps(self._medium, one, cluster, end, taken)
+                    if laid is not None:
+                        self._put(laid)
+                        self._contested.discard(one.number)
+                        _claim(self._taken, laid)
+
+    def _claims_but_for(self, findings: Sequence[Finding], reach: Extent | None = None) -> RangeSet:
+        """What is taken (within reach), but not by some findings."""
+        taken = RangeSet(self._taken.overlap(reach) if reach else self._taken)
         for one in findings:
             if one.confidence >= _SURELY:
                 for extent in _owned(one, one.covered):
@@ -208,6 +238,12 @@ class Assembly:
 def _is_guessed(finding: Finding) -> bool:
     """Whether a file lies in one piece only because nothing says otherwise."""
     return len(finding.extents) == 1 and finding.map.plain and NO_CHOICE not in finding.reasons
+
+
+def _proves_itself(finding: Finding) -> bool:
+    """Whether content of a file's kind, where it is whole, can stand nowhere else."""
+    kind = all_kinds().get(finding.kind)
+    return kind is not None and measuring_kind(kind).proof in LOOKED_THROUGH and not is_textual(kind)
 
 
 def _claim(claims: RangeSet, finding: Finding, length: int | None = None) -> None:

@@ -1,0 +1,125 @@
+"""Files in pieces of which no proof tells where they go on, laid as those beside them are proved to lie; and texts,
+that go on behind clusters which are none.
+
+An allocator does alike what it does at one time: where files before and behind one are proved to lie in so many even
+pieces with gaps of so many clusters, that one does, too, unless its bytes say otherwise.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Iterable
+from dataclasses import replace
+from itertools import pairwise
+
+import numpy as np
+
+from sastrugi.kinds import all_kinds
+from sastrugi.media import Extent, Medium, RangeSet
+from sastrugi.media.extents import cut, join
+from sastrugi.media.filemap import FileMap
+from sastrugi.recovery.by_turns import (
+    CLEAR,
+    Habit,
+    Standing,
+    entropy_bits,
+    even_shares,
+    free_clusters,
+    is_text,
+    read_clusters,
+    standing_of,
+    text_clusters,
+)
+from sastrugi.recovery.confidence import LOOKED_THROUGH
+from sastrugi.recovery.findings import Finding
+from sastrugi.units import plural
+
+IN_ONE_PIECE = "in one piece"
+_SURE, _TEXT_ENDS, _TEXT = 0.9, 0.85, 0.6
+_BY_HABIT = 0.8
+_MOST_FOREIGN = 64
+"""Clusters of others that may lie in a text."""
+_MOST_READ = 16 << 20
+
+
+def habit_of(findings: Iterable[Finding], cluster: int) -> Habit:
+    """How the files are proved to lie of which the content proves itself."""
+    out = Habit()
+    for one in findings:
+        kind = all_kinds().get(one.kind)
+        proved = kind is not None and kind.proof in LOOKED_THROUGH and one.confidence >= _SURE
+        if (proved or (is_text(one) and one.confidence >= _TEXT_ENDS)) and one.size > cluster:
+            out.proved[one.map.start or 0] = frozenset([_sort_of(one, cluster)])
+    return out
+
+
+def _sort_of(finding: Finding, cluster: int) -> str:
+    """In words: in how many pieces with gaps of how many clusters, if both are even."""
+    extents = finding.extents
+    if len(extents) == 1:
+        return IN_ONE_PIECE
+    lengths = [-(-extent.length // cluster) for extent in extents]
+    gaps = {behind.offset - extent.end for extent, behind in pairwise(extents)}
+    even = lengths == even_shares(sum(lengths), len(lengths)) and len(gaps) == 1
+    return f"{len(extents)} even pieces, gaps of {gaps.pop() // cluster}" if even else "otherwise"
+
+
+def as_beside(
+    medium: Medium, finding: Finding, cluster: int, end: int, taken: RangeSet, habit: Habit
+) -> Finding | None:  # fmt: skip
+    """The finding in pieces as its neighbours lie in; None where they tell nothing, or its bytes speak against it."""
+    start, need = finding.map.start or 0, -(-finding.size // cluster)
+    for sort in habit.near(start):
+        words = sort.split()
+        if not words[0].isdigit() or finding.size > _MOST_READ:
+            continue
+        shares, gap = even_shares(need, int(words[0])), int(words[-1])
+        span = need + gap * (len(shares) - 1)
+        places = free_clusters(start, span, cluster, end, taken)
+        if len(shares) < 2 or len(places) < span or places[0] != start:
+            continue
+        own = np.concatenate([np.arange(share) + sum(shares[:n]) + gap * n for n, share in enumerate(shares)])
+        rows = read_clusters(medium, places, cluster)
+        labels = np.full(span, -1, np.int8)
+        labels[own] = 0
+        straight = np.full(span, -1, np.int8)
+        straight[:need] = 0
+        if standing_of(finding, labels, rows, 0) == Standing.BROKEN:
+            continue
+        if entropy_bits(finding, labels, rows, 0) > entropy_bits(finding, straight, rows, 0) + CLEAR:
+            continue
+        how = f"as the files beside it lie: {sort} {plural(gap, 'cluster').split()[1]}"
+        return _laid(finding, np.array(places)[own].tolist(), cluster, how, _BY_HABIT)
+    return None
+
+
+def text_behind_gaps(
+    medium: Medium, finding: Finding, cluster: int, end: int, taken: RangeSet
+) -> Finding | None:  # fmt: skip
+    """A text on the clusters that are text from its first one on, where others lie among them."""
+    start, need = finding.map.start or 0, -(-finding.size // cluster)
+    if not is_text(finding) or need < 2 or finding.size > _MOST_READ:
+        return None
+    places = free_clusters(start, need + _MOST_FOREIGN, cluster, end, taken)
+    if not places or places[0] != start:
+        return None
+    rows = read_clusters(medium, places, cluster)
+    own = np.flatnonzero(text_clusters(rows))[:need]
+    if len(own) < need or own[-1] == need - 1 or own[0]:
+        return None
+    labels = np.full(len(rows), -1, np.int8)
+    labels[own] = 0
+    if standing_of(finding, labels, rows, 0) == Standing.BROKEN:
+        return None
+    last, ends = rows[own[-1]], (finding.size - 1) % cluster + 1
+    exact = ends < cluster and last[ends - 1] and not last[ends:].any()
+    if ends < cluster and not exact:
+        return None
+    how = f"its text goes on behind {plural(int(own[-1]) + 1 - need, 'cluster')} of others"
+    return _laid(finding, np.array(places)[own].tolist(), cluster, how, _TEXT_ENDS if exact else _TEXT)
+
+
+def _laid(finding: Finding, places: Iterable[int], cluster: int, how: str, sure: float) -> Finding:
+    extents = cut(join(Extent(at, cluster) for at in places), finding.size)
+    reasons = [f"{how}, in {plural(len(extents), 'piece')}", *(one for one in finding.reasons if "name" in one)]
+    where = FileMap.of(extents, finding.size)
+    return replace(finding, map=where, confidence=sure, sound=finding.size, reasons=reasons)
