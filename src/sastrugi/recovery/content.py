@@ -15,7 +15,7 @@ from numpy.typing import NDArray
 from sastrugi.kinds import Kind, Measure, Proof, all_kinds, recognise
 from sastrugi.media import Extent, Medium, RangeSet
 from sastrugi.media.filemap import FileMap
-from sastrugi.recovery.confidence import judge_found, kind_of
+from sastrugi.recovery.confidence import LOOKED_THROUGH, judge_found, kind_of
 from sastrugi.recovery.findings import Finding
 from sastrugi.recovery.sector_survey import SECTOR, TEXT_HEAD, Mark, Survey
 from sastrugi.recovery.sources import MediumSource
@@ -23,7 +23,16 @@ from sastrugi.volumes.reader import Times, Volume
 
 _SHORTEST_FRAGMENT = 4096
 _ZERO_END = 8
-_PERHAPS_A_PIECE = 0.2
+_PERHAPS_A_PIECE, _BEGUN_INSIDE = 0.2, 0.3
+BREAKS = "breaks at byte"
+"""How the reason of a file begins of which only the beginning was found."""
+_MOST_INSIDE, _MOST_READ_INSIDE = 64, 32 << 20
+"""Beginnings inside of a file that is known by its headers which are looked at, and bytes."""
+_PICTURES = ("jpeg", "png", "icc", "jp2")
+_HOLDS_PICTURES = ("tiff", "dng", "psd", "avi", "mov", "mp4", "m4a", "threegp", "mkv", "webm", "mpg")
+_HOLDS_ALL = ("pdf", "doc", "xls", "ppt", "exe", "elf", "iso", "hdf5", "rtf", "mbox", "eml", "tar")
+_MAY_HOLD: dict[str, tuple[str, ...] | None] = dict.fromkeys(_HOLDS_PICTURES, _PICTURES) | dict.fromkeys(_HOLDS_ALL)
+"""What files of other kinds may hold at any place, as they are; None stands for all."""
 
 
 @dataclass(frozen=True, slots=True)
@@ -98,11 +107,43 @@ class ContentPass:
             return None
         found = _finding(measure, FileMap.of((Extent(offset, measure.length),)), on_grid)
         found.sound = measure.length if measure.whole else 0
+        inner = self._begun_inside(found, measure, holding) if signed and measure.whole and on_grid else None
+        if inner is not None:
+            begins, kind = inner
+            found.confidence = min(found.confidence, _BEGUN_INSIDE)
+            found.sound = begins - offset
+            found.reasons.append(
+                f"a {kind} begins inside of it, at byte {begins - offset:,}: it lies in pieces, perhaps"
+            )
         if holding and not signed and self._goes_on(offset):
             found.confidence = min(found.confidence, _PERHAPS_A_PIECE)
             found.sound = 0 if measure.length < _SHORTEST_FRAGMENT else found.sound
             found.reasons.append("what stands before it does not end there: it is a piece of another file, perhaps")
         return found
+
+    def _begun_inside(self, found: Finding, measure: Measure, holding: Sequence[Grid]) -> tuple[int, str] | None:
+        """Where another file begins inside of one that only its headers speak for, on a cluster and whole, and of which
+        kind; None where none does that could not be part of it."""
+        (whole, *_) = found.extents
+        held = _MAY_HOLD.get(measure.kind, ())
+        if measure.proof in LOOKED_THROUGH or held is None or not holding:
+            return None
+        left = _MOST_READ_INSIDE
+        tries = 0
+        for base, marks in self._survey.marks(whole.offset + 1):
+            if base >= whole.end or tries >= _MOST_INSIDE or left < 0:
+                break
+            for n in np.flatnonzero(marks & Mark.SIGNED).tolist():
+                at = base + n * SECTOR
+                if not whole.offset < at < whole.end or not any(g.holds(at) and g.begins(at) for g in holding):
+                    continue
+                tries += 1
+                rest = FileMap.of((Extent(at, min(grid.data.end for grid in holding) - at),))
+                inner = recognise(MediumSource(self._medium, rest), deep=True)
+                left -= inner.length if inner is not None else SECTOR
+                if inner is not None and inner.whole and inner.proof >= Proof.STATISTICS and inner.kind not in held:
+                    return at, inner.kind
+        return None
 
     def _goes_on(self, offset: int) -> bool:
         """Whether something that is no known file's runs up to a byte: files end before the end of their last cluster,

@@ -13,7 +13,8 @@ from itertools import pairwise
 
 import numpy as np
 
-from sastrugi.kinds import all_kinds
+from sastrugi.kinds import all_kinds, recognise
+from sastrugi.kinds.base import BytesSource
 from sastrugi.media import Extent, Medium, RangeSet
 from sastrugi.media.extents import cut, join
 from sastrugi.media.filemap import FileMap
@@ -38,7 +39,9 @@ _SURE, _TEXT_ENDS, _TEXT = 0.9, 0.85, 0.6
 _BY_HABIT = 0.8
 _MOST_FOREIGN = 64
 """Clusters of others that may lie in a text."""
-_MOST_READ = 16 << 20
+_BEGUN, _MOST_ENDS = 16, 24
+"""Bytes by which a cluster begins as text; such clusters that a text is tried to end in."""
+_MOST_READ, _MOST_MARKUP = 16 << 20, 1 << 20
 
 
 def habit_of(findings: Iterable[Finding], cluster: int) -> Habit:
@@ -103,19 +106,49 @@ def text_behind_gaps(
     if not places or places[0] != start:
         return None
     rows = read_clusters(medium, places, cluster)
-    own = np.flatnonzero(text_clusters(rows))[:need]
+    ends = (finding.size - 1) % cluster + 1
+    own = np.flatnonzero(text_clusters(rows))[: need - 1]
+    behind = int(own[-1]) + 1 if len(own) else 0
+    # What stands behind its end may be anything.
+    last = np.flatnonzero(text_clusters(rows[behind:, :ends]))[:1] + behind
+    own = np.append(own, last)
     if len(own) < need or own[-1] == need - 1 or own[0]:
         return None
     labels = np.full(len(rows), -1, np.int8)
     labels[own] = 0
     if standing_of(finding, labels, rows, 0) == Standing.BROKEN:
         return None
-    last, ends = rows[own[-1]], (finding.size - 1) % cluster + 1
-    exact = ends < cluster and last[ends - 1] and not last[ends:].any()
-    if ends < cluster and not exact:
-        return None
+    exact = ends < cluster and rows[own[-1], ends - 1] and not rows[own[-1], ends:].any()
     how = f"its text goes on behind {plural(int(own[-1]) + 1 - need, 'cluster')} of others"
     return _laid(finding, np.array(places)[own].tolist(), cluster, how, _TEXT_ENDS if exact else _TEXT)
+
+
+def markup_behind_gaps(
+    medium: Medium, finding: Finding, cluster: int, end: int, taken: RangeSet
+) -> Finding | None:  # fmt: skip
+    """A text that tells its own end (markup), of which only the beginning was found, on the clusters that are text from
+    its first one on; None where it does not come to its end there."""
+    start = finding.map.start or 0
+    places = free_clusters(start, _MOST_MARKUP // cluster, cluster, end, taken) if is_text(finding) else ()
+    if not places or places[0] != start:
+        return None
+    rows = read_clusters(medium, places, cluster)
+    own = np.flatnonzero(text_clusters(rows))
+    begun = np.flatnonzero(text_clusters(rows[:, :_BEGUN]))
+    for tried in (own, *(np.append(own[own < last], last) for last in begun[~np.isin(begun, own)][:_MOST_ENDS])):
+        measure = recognise(BytesSource(rows[tried].tobytes()), deep=True) if len(tried) and not tried[0] else None
+        if measure is not None and measure.whole and measure.kind == finding.kind:
+            break
+    else:
+        return None
+    need = -(-measure.length // cluster)
+    foreign = int(tried[need - 1]) + 1 - need
+    if not 0 < foreign <= _MOST_FOREIGN:
+        return None
+    how = f"its text goes on behind {plural(foreign, 'cluster')} of others, to where it is closed"
+    return _laid(
+        replace(finding, size=measure.length), np.array(places)[tried[:need]].tolist(), cluster, how, _BY_HABIT
+    )
 
 
 def _laid(finding: Finding, places: Iterable[int], cluster: int, how: str, sure: float) -> Finding:

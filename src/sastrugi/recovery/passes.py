@@ -13,6 +13,7 @@ from sastrugi.recovery.bins import with_bin_names
 from sastrugi.recovery.content import ContentPass, Grid
 from sastrugi.recovery.context import ScanContext
 from sastrugi.recovery.findings import FoundVolume
+from sastrugi.recovery.found_pieces import put_together
 from sastrugi.recovery.journals import history_findings
 from sastrugi.recovery.layout import Place
 from sastrugi.recovery.order_of_writing import join_by_order
@@ -189,7 +190,17 @@ class Content:
             scan.progress.check()
             scan.commit_now_and_then()
         scan.progress.finish()
+        scan.file.commit()
+        self._put_together(scan, grids)
         self._join_names(scan)
+
+    def _put_together(self, scan: ScanContext, grids: Sequence[Grid]) -> None:
+        """What was found in pieces: all of it or nothing is kept."""
+        try:
+            put_together(scan.medium, scan.file, grids, scan.progress)
+        except (KeyboardInterrupt, Interrupted):
+            scan.file.rollback()
+            raise
 
     def _join_names(self, scan: ScanContext) -> None:
         """Names without a place go to content without a name: all of it or nothing is kept. Not where limits or passes

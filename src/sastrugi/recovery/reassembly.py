@@ -30,6 +30,8 @@ _LATE, _CLEAR = 32 << 10, 2048
 _MOST_BREAKS, _WAYS, _MOST_TURN = 6, 2, 24
 """Gaps in one file; places from which each is gone on; clusters of a piece of files that were written by turns."""
 _MOST_TRIES = 600
+_MOST_UNTOLD = 32 << 20
+"""Bytes that a file is looked for in of which nothing tells the size."""
 _UNPROVED, _BY_HEADERS = 0.5, 0.7
 _PENALTY = 0.97
 """What a guess of the place costs, however well it is proved."""
@@ -77,7 +79,7 @@ def reassemble(
         return None  # it is whole where it is said to lie, or nothing that a structure could prove
     start = finding.extents[0].offset
     recorded = finding.state == "deleted"
-    size = finding.size if recorded else end - start
+    size = finding.size if recorded else min(end - start, _MOST_UNTOLD)
     around = _around(taken, start, size, cluster, end)
     proved = _proved(medium, finding, around, recorded, budget)
     if proved is not None:
@@ -241,9 +243,9 @@ class _Search:
         places that take the file furthest the same again."""
         good = breaks_at // self.cluster
         clear = max(self.cluster, _CLEAR)
-        further: list[tuple[int, list[Extent]]] = []
-        left = _MOST_TRIES // depth
+        left, ways = _MOST_TRIES // depth, _WAYS
         for gap in range(1, _MOST_GAPS + 1):
+            furthest, behind = 0, list[Extent]()
             for count in self._heads(placed, good):
                 first = within(placed, 0, count * self.cluster)
                 places = self._behind(first, first[-1].end + gap * self.cluster)
@@ -258,16 +260,17 @@ class _Search:
                 if exact and _right(tried, self.finding, self.recorded):
                     return tried, list(join(places))
                 reach = 0 if tried.whole else tried.breaks_at or 0
-                if reach >= max(breaks_at + self.cluster, count * self.cluster + clear):
-                    further.append((reach, places))
+                if reach >= max(breaks_at + self.cluster, count * self.cluster + clear) and reach > furthest:
+                    furthest, behind = reach, places
+                    if count == good:
+                        break  # it goes on where it was said to break: likelier than all others
                 if left <= 0:
-                    break
-            if left <= 0:
-                break
-        for reach, places in sorted(further, key=lambda one: -one[0])[:_WAYS] if depth < _MOST_BREAKS else ():
-            found = self._across_gaps(places, reach, depth + 1)
-            if found is not None or self.budget.spent:
-                return found
+                    return None
+            if behind and ways and depth < _MOST_BREAKS:
+                ways -= 1
+                found = self._across_gaps(behind, furthest, depth + 1)
+                if found is not None or self.budget.spent:
+                    return found
         return None
 
 

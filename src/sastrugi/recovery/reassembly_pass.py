@@ -56,7 +56,7 @@ class Assembly:
         self._taken = RangeSet(own)
         for finding in scan_file.findings(_SURE):
             if finding.number not in self._contested and finding.number not in self._siblings.unlike:
-                _claim(self._taken, finding, finding.sound)
+                claim(self._taken, finding, finding.sound)
         self._perhaps = RangeSet(self._taken)
         for finding in self._findings.values():
             if (
@@ -64,7 +64,7 @@ class Assembly:
                 and finding.number in self._siblings.alike
                 and not _overlap(self._taken, finding)
             ):
-                _claim(self._perhaps, finding)
+                claim(self._perhaps, finding)
 
     def _find_contested(self) -> set[int]:
         """Findings whose places are claimed by others too, whose content proves nothing about that, while the others'
@@ -139,8 +139,8 @@ class Assembly:
                         done.add(one.number)
             for number in done:
                 self._contested.discard(number)
-                _claim(self._taken, self._findings[number])
-                _claim(self._perhaps, self._findings[number])
+                claim(self._taken, self._findings[number])
+                claim(self._perhaps, self._findings[number])
 
     def _lay_alike(self, progress: Progress) -> None:
         """What nothing proves: texts on what is text, and the others as those beside them lie."""
@@ -165,7 +165,7 @@ class Assembly:
                     if laid is not None:
                         self._put(laid)
                         self._contested.discard(one.number)
-                        _claim(self._taken, laid)
+                        claim(self._taken, laid)
 
     def _claims_but_for(self, findings: Sequence[Finding], reach: Extent | None = None) -> RangeSet:
         """What is taken (within reach), but not by some findings."""
@@ -197,8 +197,8 @@ class Assembly:
                 self._put(better)
                 self._contested.discard(finding.number)
                 if better.sound:
-                    _claim(self._taken, better)
-                    _claim(self._perhaps, better)
+                    claim(self._taken, better)
+                    claim(self._perhaps, better)
                 return True
         return False
 
@@ -246,7 +246,8 @@ def _proves_itself(finding: Finding) -> bool:
     return kind is not None and measuring_kind(kind).proof in LOOKED_THROUGH and not is_textual(kind)
 
 
-def _claim(claims: RangeSet, finding: Finding, length: int | None = None) -> None:
+def claim(claims: RangeSet, finding: Finding, length: int | None = None) -> None:
+    """Add what a finding keeps others from: of so many of its bytes, or of all of them that can be brought back."""
     for extent in _owned(finding, finding.covered if length is None else length):
         claims.add(extent)
 

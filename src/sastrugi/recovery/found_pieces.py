@@ -1,0 +1,90 @@
+"""Files that only their bytes tell of and that lie in pieces: their heads, put together with what follows elsewhere.
+
+Nothing says how long they are but themselves: what is whole by its structure alone, although another file begins inside
+of it, took turns with that; what breaks goes on behind a gap.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+from dataclasses import replace
+
+from sastrugi.kinds import all_kinds
+from sastrugi.kinds.registry import is_textual, measuring_kind
+from sastrugi.media import Medium, RangeSet
+from sastrugi.progress import Progress
+from sastrugi.recovery.by_turns import Habit, apart, groups
+from sastrugi.recovery.confidence import LOOKED_THROUGH
+from sastrugi.recovery.content import BREAKS, Grid
+from sastrugi.recovery.findings import Finding
+from sastrugi.recovery.laid_alike import markup_behind_gaps
+from sastrugi.recovery.reassembly import Budget, reassemble
+from sastrugi.recovery.reassembly_pass import claim
+from sastrugi.recovery.scan_file import ScanFile
+
+_MOST_READ, _MOST_READ_OF_ONE, _MOST_TRIES_OF_ONE = 192 << 20, 16 << 20, 120
+_CLAIMED = "sound > 0 AND (state != 'found' OR confidence >= 0.8)"
+_SURELY_FOUND = 0.8
+
+
+def put_together(medium: Medium, scan_file: ScanFile, grids: Sequence[Grid], progress: Progress) -> None:
+    """Put findings of content alone in the places that are theirs. Nothing is committed."""
+    found = [one for one in scan_file.findings("state = 'found'") if len(one.extents) == 1 and not _is_text(one)]
+    taken = RangeSet()
+    for one in scan_file.findings(_CLAIMED):
+        if one.state != "found" or _proved(one):
+            claim(taken, one, one.sound)
+    left = [one for one in found if not _proved(one)]
+    left.sort(key=lambda one: one.map.start or 0)
+    walls = sorted(start for start in scan_file.starts() if start is not None)
+    progress.start("pieces of what was found", len(left), "files")
+    habit, left_to_read, settled, done = Habit(), _MOST_READ, set[int](), 0
+    for grid in sorted(
+        grids, key=lambda grid: -grid.cluster
+    ):  # what begins on a coarse one begins there by chance alone
+        own = [one for one in left if grid.holds(one.map.start or 0) and grid.begins(one.map.start or 0)]
+        mine = {one.number for one in own}
+        left = [one for one in left if one.number not in mine]
+        for group in groups([one for one in own if not _breaks(one)], grid.cluster, grid.data.end, taken):
+            progress.check()
+            for one in apart(medium, group, habit):
+                _put(scan_file, taken, one)
+                settled.add(one.number)
+        for one in sorted(own, key=lambda one: one.size):
+            progress.check()
+            if one.number in settled or not _breaks(one) or left_to_read <= 0:
+                continue
+            better = markup_behind_gaps(medium, one, grid.cluster, grid.data.end, taken)
+            if better is None:
+                budget = Budget(min(left_to_read, _MOST_READ_OF_ONE), _MOST_TRIES_OF_ONE)
+                better = reassemble(medium, one, grid.cluster, grid.data.end, taken, budget, walls=walls)
+                left_to_read -= min(left_to_read, _MOST_READ_OF_ONE) - budget.left
+            if better is not None:
+                _put(scan_file, taken, better)
+                settled.add(one.number)
+            done += 1
+            progress.at(done, f"{len(settled):,} put together")
+    progress.finish()
+
+
+def _put(scan_file: ScanFile, taken: RangeSet, finding: Finding) -> None:
+    reasons = [*finding.reasons, "no record tells its name"] if finding.reasons[-1:] else finding.reasons
+    scan_file.replace(replace(finding, reasons=list(dict.fromkeys(reasons))))
+    if finding.sound and finding.confidence >= _SURELY_FOUND:
+        claim(taken, finding)
+
+
+def _breaks(finding: Finding) -> bool:
+    return any(reason.startswith(BREAKS) for reason in finding.reasons)
+
+
+def _proved(finding: Finding) -> bool:
+    """Whether it is whole by content that can stand nowhere else."""
+    kind = all_kinds().get(finding.kind)
+    return kind is not None and measuring_kind(kind).proof in LOOKED_THROUGH and finding.confidence >= _SURELY_FOUND
+
+
+def _is_text(finding: Finding) -> bool:
+    """Whether it is text without a beginning of its own: nobody knows where such a one begins or ends."""
+    kind = all_kinds().get(finding.kind)
+    return kind is None or (is_textual(kind) and not measuring_kind(kind).signatures)
