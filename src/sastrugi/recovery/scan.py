@@ -11,6 +11,7 @@ from pathlib import Path
 from sastrugi.errors import Interrupted, MediumError, SastrugiError, ScanFileError
 from sastrugi.media import Medium
 from sastrugi.progress import Progress
+from sastrugi.recovery.calibration import calibrated, tells_all
 from sastrugi.recovery.context import ScanContext
 from sastrugi.recovery.findings import PASSES
 from sastrugi.recovery.layout import find_places, missing_bytes
@@ -38,12 +39,14 @@ def scan(
     as_is: bool = False,
     limits: Limits | None = None,
     replace: bool = False,
+    restate: bool = True,
 ) -> ScanResult:
     """Scan `medium` into the scan file `out`.
 
     `go_on` continues an unfinished scan file, with the limits it was begun with.
     `replace` makes a new one in the place of one that is there. `as_is` accepts a medium that is shorter than its own
-    tables say. Raises MediumError for such a medium otherwise, ScanFileError for a scan file that does not fit, and
+    tables say. Without `restate` confidences stay those of the rules (see `calibration`).
+    Raises MediumError for such a medium otherwise, ScanFileError for a scan file that does not fit, and
     Interrupted (with everything saved) when `progress` asks to stop. A scan that fails at once leaves no file.
     """
     began = time.monotonic()
@@ -74,6 +77,8 @@ def scan(
                     one.run(run)
                     scan_file.put(f"done_{one.name}", "yes")
                     scan_file.commit()
+            if restate:
+                scan_file.restate(calibrated, tells_all)
             scan_file.put("unread", json.dumps(list(medium.unread)))
             scan_file.put("seconds", f"{scan_file.seconds() + time.monotonic() - began:.3f}")
             scan_file.finish()

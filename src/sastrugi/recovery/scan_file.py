@@ -287,6 +287,24 @@ class ScanFile:
                 yield Extent(at, length), packed
                 last = at
 
+    def restate(self, confidence: Callable[[bool, str, str, int, float], float], told: Callable[[str], bool]) -> None:
+        """State the confidence of every finding that is not live anew, once, by a function of: whether its volume's
+        records tell places (`told`, of its file system), its state and kind, in how many pieces it lies, and what is
+        stated now. Committed."""
+        if self.get("restated") == "yes":
+            return
+        volumes = {volume.number: told(volume.file_system) for volume in self.volumes()}
+
+        def stated(volume: int | None, state: str, kind: str, places: str, now: float) -> float:
+            pieces = 1 if places.count("[") <= 2 else 2
+            return confidence(volume is not None and volumes.get(volume, False), state, kind, pieces, now)
+
+        self._db.create_function("stated", 5, stated, deterministic=True)
+        changed = "confidence = stated(volume, state, kind, map, confidence)"
+        self._run(f"UPDATE findings SET {changed} WHERE state != 'live' AND size > 0")
+        self.put("restated", "yes")
+        self.commit()
+
     def finish(self) -> None:
         """The scan has come to its end: what it kept for itself goes."""
         self.put("state", "finished")
