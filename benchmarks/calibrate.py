@@ -143,9 +143,8 @@ def main() -> None:
         f"{made[True]} specimens, {len(stated):,} findings, Brier score {result.brier:.3f}, gap {result.mean_gap:.3f}"
     )
     for one in result.bins:
-        print(
-            f"  {one.low:.1f} to {one.high:.1f}: {one.count:6,} findings, stated {one.stated:.2f}, true {one.intact:.2f}"
-        )
+        told = f"stated {one.stated:.2f}, true {one.intact:.2f}"
+        print(f"  {one.low:.1f} to {one.high:.1f}: {one.count:6,} findings, {told}")
     if not check:
         counted = dict(sorted(table.items()))
         about = f"python benchmarks/calibrate.py {specimens} {seed}"

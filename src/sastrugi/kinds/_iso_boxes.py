@@ -37,6 +37,8 @@ def box_at(source: Source, at: int) -> tuple[bytes, int, int] | None:
         if large is None:
             return None
         size, inner = large[0], inner + 8
+    if not size and name == b"jp2c":
+        return name, inner, inner  # the last one, whose content tells its end
     if size < inner - at:
         return None
     return name, inner, at + size

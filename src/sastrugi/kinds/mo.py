@@ -13,7 +13,8 @@ from sastrugi.scenario.dice import Dice
 
 _LITTLE, _BIG = b"\xde\x12\x04\x95", b"\x95\x04\x12\xde"
 _HEADER = 28
-_MOST = 1 << 20
+_MOST, _MOST_PARTED, _MOST_PARTS = 1 << 20, 1 << 14, 64
+_NO_PART = 0xFFFFFFFF
 
 
 def measure(source: Source, deep: bool = False) -> Measure | None:
@@ -36,7 +37,28 @@ def measure(source: Source, deep: bool = False) -> Measure | None:
         if source.read(last, 1) != b"\0":
             return broken("mo", last, "a message does not end where it is said to")
         end = max(end, last + 1, table + 8 * count)
+    if revision & 0xFFFF:
+        end = max(end, _behind_parts(source, word))
     return Measure("mo", end, True, Proof.STRUCTURE, "tables of messages, each of which ends with a zero")
+
+
+def _behind_parts(source: Source, word: str) -> int:
+    """Behind the messages that are put together of parts, of which some depend on the system (minor revision 1)."""
+    fields = np.frombuffer(source.read(_HEADER, 20), word).tolist()
+    if len(fields) < 5 or fields[2] > _MOST:
+        return 0
+    names, names_at, count, *tables = fields
+    end = names_at + 8 * names
+    for table in tables:
+        places = np.frombuffer(source.read(table, 4 * count), word).tolist()
+        end = max(end, table + 4 * count)
+        for place in places[:_MOST_PARTED]:
+            rows = np.frombuffer(source.read(place, 4 + 8 * _MOST_PARTS), word)
+            parts = rows[1 : 1 + len(rows[1:]) // 2 * 2].reshape(-1, 2)
+            (last, *_) = [*np.flatnonzero(parts[:, 1] == _NO_PART), len(parts) - 1]
+            length = int(parts[: last + 1, 0].sum()) if len(parts) else 0
+            end = max(end, (int(rows[0]) if len(rows) else 0) + length, place + 12 + 8 * int(last))
+    return end if end < source.size else 0
 
 
 def make(dice: Dice, size: int) -> bytes:

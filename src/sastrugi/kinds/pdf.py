@@ -36,7 +36,7 @@ def measure(source: Source, deep: bool = False) -> Measure | None:
         other = _next_file(window, base)
         while hit >= 0 and base + hit < other:
             end = base + hit + len(_END)
-            if end >= declared:
+            if _line_end(source, end) >= declared:
                 last_end = _line_end(source, end)
                 reason = _check_end(source, base + hit)
                 if not reason and not _FOLLOWS.match(source.read(last_end, 64)):

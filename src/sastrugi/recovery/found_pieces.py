@@ -68,8 +68,7 @@ def put_together(medium: Medium, scan_file: ScanFile, grids: Sequence[Grid], pro
 
 
 def _put(scan_file: ScanFile, taken: RangeSet, finding: Finding) -> None:
-    reasons = [*finding.reasons, "no record tells its name"] if finding.reasons[-1:] else finding.reasons
-    scan_file.replace(replace(finding, reasons=list(dict.fromkeys(reasons))))
+    scan_file.replace(replace(finding, reasons=list(dict.fromkeys([*finding.reasons, "no record tells its name"]))))
     if finding.sound and finding.confidence >= _SURELY_FOUND:
         claim(taken, finding)
 

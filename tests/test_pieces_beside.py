@@ -1,0 +1,189 @@
+"""Pieces that no proof tells of: laid as their neighbours lie, texts behind what is none, heads that were found; and
+what stated confidence means."""
+
+from __future__ import annotations
+
+import random
+from pathlib import Path
+
+import pytest
+from hypothesis import given
+from hypothesis import strategies as st
+
+from sastrugi.kinds import all_kinds, recognise
+from sastrugi.media import Extent, RangeSet
+from sastrugi.media.filemap import FileMap
+from sastrugi.media.raw import RawImage
+from sastrugi.progress import Progress
+from sastrugi.recovery.by_turns import Habit, even_shares
+from sastrugi.recovery.calibration import FEWEST, KEPT, calibrated, counted, evidence, tells_all
+from sastrugi.recovery.content import BREAKS, ContentPass, Grid
+from sastrugi.recovery.found_pieces import put_together
+from sastrugi.recovery.laid_alike import as_beside, habit_of, markup_behind_gaps, text_behind_gaps
+from sastrugi.recovery.scan_file import ScanFile
+from sastrugi.recovery.sector_survey import Survey, SurveyOptions
+from sastrugi.recovery.sources import MediumSource
+from sastrugi.volumes.registry import file_systems
+from tests.conftest import Program
+from tests.test_kinds import sample
+from tests.test_pieces import CLUSTER, SIZE, finding_of, lay
+
+
+def in_pieces(need: int, pieces: int, gap: int, first: int = 5) -> list[int]:
+    """The clusters of a file that lies in even pieces behind even gaps."""
+    out: list[int] = []
+    for share in even_shares(need, pieces):
+        out += range(first, first + share)
+        first += share + gap
+    return out
+
+
+@given(clusters=st.integers(1, 500), turns=st.integers(1, 80))
+def test_even_shares_are_all_of_it_and_even(clusters: int, turns: int) -> None:
+    shares = even_shares(clusters, turns)
+    assert sum(shares) == clusters and len(shares) == min(turns, clusters)
+    assert max(shares) - min(shares) <= 1 and min(shares) > 0
+
+
+@given(pieces=st.integers(2, 4), gap=st.integers(1, 3), seed=st.integers(0, 99), alike=st.booleans())
+def test_a_file_lies_as_those_beside_it(
+    tmp_path_factory: pytest.TempPathFactory, pieces: int, gap: int, seed: int, alike: bool
+) -> None:
+    """Where its neighbours are proved to lie in pieces, and not where those differ, or lie in one."""
+    content = sample("wav", 40_000)
+    need = -(-len(content) // CLUSTER)
+    with RawImage(tmp_path_factory.mktemp("beside") / "m.img", SIZE) as image:
+        image.write(0, random.Random(seed).randbytes(SIZE))
+        places = lay(image, content, in_pieces(need, pieces, gap))
+        beside = []
+        for n, first in enumerate((200, 240, 280)):
+            way = in_pieces(need, pieces if alike else n + 1, gap, first)
+            proved = finding_of(f"{n}.png", "png", len(content), first * CLUSTER)
+            proved.map, proved.confidence = proved.map.of(lay(image, content, way)), 0.95
+            beside.append(proved)
+        one = finding_of("a.wav", "wav", len(content), places[0].offset)
+        laid = as_beside(image, one, CLUSTER, SIZE, RangeSet(), habit_of(beside, CLUSTER))
+        assert (laid is not None) == alike
+        assert laid is None or (laid.extents == places and laid.confidence < 0.9)
+        assert as_beside(image, one, CLUSTER, SIZE, RangeSet(), Habit()) is None
+
+
+@given(
+    lines=st.integers(100, 900), runs=st.lists(st.integers(1, 5), min_size=2, max_size=8), gap=st.integers(1, 4),
+    told=st.booleans(), dirty=st.booleans(), seed=st.integers(0, 1 << 20),
+)  # fmt: skip
+def test_a_text_goes_on_behind_what_is_none(
+    tmp_path_factory: pytest.TempPathFactory, lines: int, runs: list[int], gap: int, told: bool, dirty: bool, seed: int
+) -> None:
+    """Whether a record tells its size or markup its end; also where bytes of an earlier file stand behind that."""
+    dice = random.Random(seed)
+    body = "".join(f"{n:05d} wind {dice.randrange(40)} m/s\n" for n in range(lines))
+    text = (body if told else f"<html><body><pre>{body}</pre></body></html>").encode()
+    need = -(-len(text) // CLUSTER)
+    clusters, at = [], 5
+    for run in runs * need:
+        clusters += range(at, at + run)
+        at += run + gap
+    with RawImage(tmp_path_factory.mktemp("text") / "m.img", SIZE) as image:
+        image.write(0, dice.randbytes(SIZE))
+        padding = b"\xe0\1\xff" * CLUSTER if dirty else bytes(CLUSTER)
+        lay(image, (text + padding)[: need * CLUSTER], clusters[:need])
+        places = [Extent(cluster * CLUSTER, CLUSTER) for cluster in clusters[:need]]
+        one = finding_of("a", "txt" if told else "html", len(text) if told else runs[0] * CLUSTER, places[0].offset)
+        laid = (text_behind_gaps if told else markup_behind_gaps)(image, one, CLUSTER, SIZE, RangeSet())
+        in_one = clusters[need - 1] == 5 + need - 1
+        far = clusters[need - 1] - 5 - need + 1 > 64
+        assert (laid is None) == (in_one or far or need < 2)
+        assert laid is None or image.read_extents(laid.extents) == text
+        assert laid is None or not dirty or not told or len(text) % CLUSTER == 0 or laid.confidence < 0.8
+
+
+@given(
+    kind=st.sampled_from(["png", "gz", "jpeg", "html"]), pieces=st.integers(2, 4), gap=st.integers(1, 2),
+    seed=st.integers(0, 99),
+)  # fmt: skip
+def test_heads_that_were_found_are_put_together(
+    tmp_path_factory: pytest.TempPathFactory, kind: str, pieces: int, gap: int, seed: int
+) -> None:
+    """No record tells of it: what was found ends where its structure breaks, and goes on behind gaps of noise."""
+    folder = tmp_path_factory.mktemp("heads")
+    content = sample(kind, 40_000)
+    need = -(-len(content) // CLUSTER)
+    with RawImage(folder / "m.img", SIZE) as image:
+        image.write(0, random.Random(seed).randbytes(SIZE))
+        places = lay(image, content.ljust(need * CLUSTER, b"\0"), in_pieces(need, pieces, gap))
+        rest = FileMap.of((Extent(places[0].offset, SIZE - places[0].offset),))
+        measure = recognise(MediumSource(image, rest), deep=True)
+        assert measure is not None and not measure.whole
+        head = finding_of("a", kind, max(measure.length, 1), places[0].offset)
+        head.state, head.volume, head.reasons = "found", None, [f"{BREAKS} {measure.breaks_at}: {measure.rule}"]
+        with ScanFile.create(folder / "m.scan", image, ("content",)) as scan:
+            scan.add(head)
+            put_together(image, scan, [Grid(Extent(0, SIZE), CLUSTER)], Progress())
+            (found,) = scan.findings()
+        whole = image.read_extents(found.extents) == content
+        assert whole or (found.size == head.size and found.confidence == head.confidence), "right, or as it was"
+        assert whole or (kind == "jpeg" or pieces > 2), "what proves itself is found across one gap"
+
+
+@pytest.mark.parametrize(("outer", "inner", "cut"), [("wav", "png", True), ("tiff", "jpeg", False), ("wav", "", False)])
+def test_headers_alone_yield_to_what_begins_inside(tmp_path: Path, outer: str, inner: str, cut: bool) -> None:
+    """A file that only its headers speak for does not hide another that begins on a cluster of it, unless it may be
+    part of it."""
+    content = bytearray(sample(outer, 60_000))
+    held = sample(inner, 12_000) if inner else b""
+    at = 8 * CLUSTER
+    content[at : at + len(held)] = held
+    with RawImage(tmp_path / "m.img", SIZE) as image, ScanFile.create(tmp_path / "m.scan", image, ("content",)) as scan:
+        image.write(4 * CLUSTER, bytes(content))
+        survey = Survey(image, scan, SurveyOptions(False, True))
+        survey.over([Extent(0, SIZE)], Progress(), lambda: "", lambda: None)
+        grid = Grid(Extent(0, SIZE), CLUSTER)
+        found = [one for _, one in ContentPass(image, survey, RangeSet(), [grid]).findings(0, SIZE) if one]
+        (first, *others) = [one for one in found if one.kind in (outer, inner)]
+        assert first.map.start == 4 * CLUSTER
+        assert (first.sound == at and first.confidence < 0.5) == cut
+        assert [one.kind for one in others] == ([inner] if cut else [])
+
+
+# -- stated confidence ------------------------------------------------------------------------------------------------
+
+
+def test_the_table_that_is_stated_by_is_sound() -> None:
+    assert len(counted()) > 40 and all(0 <= whole <= count and count for count, whole in counted().values())
+    kept = [key for key in counted() if key.split(", ")[0] not in ("deleted", "found")]
+    assert not kept
+
+
+@given(
+    told=st.booleans(), state=st.sampled_from(["deleted", "found"]), kind=st.sampled_from([*all_kinds(), "other", ""]),
+    pieces=st.integers(1, 9), sure=st.floats(0, 1),
+)  # fmt: skip
+def test_what_is_stated_was_counted(told: bool, state: str, kind: str, pieces: int, sure: float) -> None:
+    """What cannot be is kept; all else is a share of like findings, never 0 or 1, or what the rules said."""
+    stated = calibrated(told, state, kind, pieces, sure)
+    if sure <= KEPT:
+        assert stated == sure
+        return
+    known = [counted()[key] for key in evidence(told, state, kind, pieces, sure) if key in counted()]
+    enough = [(whole + 1) / (count + 2) for count, whole in known if count >= FEWEST]
+    assert stated == pytest.approx(min(max(enough[0], 0.01), 0.99) if enough else sure, abs=0.001)
+
+
+def test_which_records_tell_all_places() -> None:
+    titles = {variant.title: family for family in file_systems().values() for variant in family.variants}
+    assert {tells_all(title) for title, family in titles.items() if family.lives} == {False}
+    assert tells_all("NTFS") and tells_all("ext4") and tells_all("HFS+")
+
+
+def test_a_scan_states_what_was_counted(sastrugi: Program, demo: Path, tmp_path: Path) -> None:
+    """Once: going on with a finished scan, or scanning anew, states the same."""
+    for name in ("a", "b"):
+        sastrugi("scan", demo / "specimen", "--out", tmp_path / f"{name}.scan")
+    with ScanFile.open(tmp_path / "a.scan") as one, ScanFile.open(tmp_path / "b.scan", for_writing=True) as other:
+        first = [finding.confidence for finding in one.findings()]
+        other.restate(lambda *_: 0.123, tells_all)
+        assert [finding.confidence for finding in other.findings()] == first
+        lost = list(one.findings("state != 'live' AND confidence > 0.1"))
+        shares = {round((whole + 1) / (count + 2), 3) for count, whole in counted().values()} | {0.99, 0.01}
+        assert sum(finding.confidence in shares for finding in lost) > 0.8 * len(lost)
