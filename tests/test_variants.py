@@ -261,3 +261,90 @@ def test_the_end_of_markup_is_its_closing_tag() -> None:
     found = recognise(BytesSource(nested + b"\0" * 50))
     assert found is not None and (found.kind, found.length) == ("svg", len(nested))
     assert recognise(BytesSource(b"<?xml version='1.0'?><log>never closed")).whole is False  # type: ignore[union-attr]
+
+
+@pytest.mark.parametrize(
+    "page",
+    [
+        b"<?xml version='1.0'?><log><log>inner</log><log/><log a='>'>x</log> outer</log>\n",
+        b"<?xml version='1.0'?><log/>\n",
+        b"<html><body>a</body></html>\n<!-- made by the station -->\n",
+    ],
+)
+def test_an_element_may_hold_its_own_name_and_a_comment_may_follow(page: bytes) -> None:
+    found = recognise(BytesSource(page + bytes(400)))
+    assert found is not None and found.whole and found.length == len(page)
+
+
+def os2_bitmap() -> bytes:
+    """The oldest header: twelve bytes, a palette of three bytes each."""
+    rows = bytes(range(256)) * 8
+    start = 14 + 12 + 768
+    head = b"BM" + struct.pack("<IIIIHHHH", start + len(rows), 0, start, 12, 64, 32, 1, 8)
+    return head + bytes(768) + rows
+
+
+def profiled_bitmap() -> bytes:
+    """The newest header, with a colour profile behind the pixels."""
+    rows, profile = bytes(range(192)) * 16, b"profile " * 50
+    head = struct.pack("<IiiHHIIiiII", 124, 64, 16, 1, 24, 0, len(rows), 2835, 2835, 0, 0)
+    head += bytes(112 - len(head)) + struct.pack("<III", 124 + len(rows), len(profile), 0)
+    return b"BM" + struct.pack("<IIII"[:4], 138 + len(rows) + len(profile), 0, 138) + head + rows + profile
+
+
+def open_ended_jp2() -> bytes:
+    """A codestream whose box goes to the end of the file, whatever that is, behind a box of the extended format."""
+    data = sample("jp2", 20_000)
+    at = data.index(b"jp2c") - 4
+    rreq = struct.pack(">I", 16) + b"rreq" + bytes(8)
+    return data[:12] + data[12:32] + rreq + data[32:at] + bytes(4) + data[at + 4 :]
+
+
+def linearized_pdf() -> bytes:
+    """The length that it states counts the end of line behind the last end mark."""
+    objects = b"%%PDF-1.5\n1 0 obj\n<< /Linearized 1 /L %05d /O 2 >>\nendobj\n"
+    middle = b"startxref\n0\n%%EOF\n"
+    second = len(objects % 0) + len(middle)
+    rest = b"2 0 obj\n<< /Type /Catalog >>\nendobj\n"
+    table = b"xref\n0 3\n0000000000 65535 f \n%010d 00000 n \n%010d 00000 n \n" % (9, second)
+    end = b"trailer << /Size 3 /Root 2 0 R >>\nstartxref\n%d\n%%%%EOF\n" % (second + len(rest))
+    length = second + len(rest) + len(table) + len(end)
+    return objects % length + middle + rest + table + end
+
+
+def parted_catalogue() -> bytes:
+    """One plain message, and one of two parts with what the system calls a number between them."""
+    texts = [b"stake", b"Pfahl"]
+    at = 48 + 16
+    body = b"".join(text + b"\0" for text in texts)
+    tables = b"".join(struct.pack("<II", len(t), at + sum(len(x) + 1 for x in texts[:n])) for n, t in enumerate(texts))
+    names = at + len(body)
+    segments = names + 8
+    strings = segments + 8
+    place = strings + 2 * 20
+    parts = b"%d of" + b"stakes\0"
+    one = struct.pack("<IIIII", place, 5, 0, 7, 0xFFFFFFFF)
+    head = struct.pack("<7I", 0x950412DE, 1, 1, 48, 56, 0, 0)
+    head += struct.pack("<5I", 1, names, 1, segments, segments + 4)
+    return (
+        head
+        + tables
+        + body
+        + struct.pack("<III", 4, names, 0)[:8]
+        + struct.pack("<II", strings, strings + 20)
+        + one * 2
+        + parts
+    )
+
+
+@pytest.mark.parametrize(
+    ("make", "kind"),
+    [
+        (os2_bitmap, "bmp"), (profiled_bitmap, "bmp"), (open_ended_jp2, "jp2"), (linearized_pdf, "pdf"),
+        (parted_catalogue, "mo"),
+    ],
+)  # fmt: skip
+def test_forms_that_other_programs_write(make: Callable[[], bytes], kind: str) -> None:
+    data = make()
+    found = recognise(BytesSource(data + bytes(-len(data) % 512) + random.Random(2).randbytes(9000)))
+    assert found is not None and (found.kind, found.whole, found.length) == (kind, True, len(data)), found
