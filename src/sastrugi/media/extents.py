@@ -63,6 +63,25 @@ def within(extents: Sequence[Extent], position: int, length: int) -> tuple[Exten
     return tuple(out)
 
 
+class Laid:
+    """The extents that a file lies on, asked for many small parts of it."""
+
+    def __init__(self, extents: Sequence[Extent]) -> None:
+        self._extents = tuple(extents)
+        self._ends = list(accumulate(extent.length for extent in self._extents))
+
+    def within(self, position: int, length: int) -> tuple[Extent, ...]:
+        """Where bytes `position … position+length` of the file lie."""
+        out: list[Extent] = []
+        n = bisect_right(self._ends, position)
+        while length > 0 and n < len(self._ends):
+            part = min(length, self._ends[n] - position)
+            if part > 0:
+                out.append(Extent(self._extents[n].end - (self._ends[n] - position), part))
+            position, length, n = position + part, length - part, n + 1
+        return tuple(out)
+
+
 class RangeSet:
     """A set of byte positions kept as sorted, separate ranges; grows and shrinks by extents."""
 

@@ -19,22 +19,26 @@ from sastrugi.recovery.content import BREAKS, Grid
 from sastrugi.recovery.findings import Finding
 from sastrugi.recovery.laid_alike import markup_behind_gaps
 from sastrugi.recovery.reassembly import Budget, reassemble
-from sastrugi.recovery.reassembly_pass import claim
+from sastrugi.recovery.reassembly_pass import claim, claim_extents
 from sastrugi.recovery.scan_file import ScanFile
 
 _MOST_READ, _MOST_READ_OF_ONE, _MOST_TRIES_OF_ONE = 192 << 20, 16 << 20, 120
-_CLAIMED = "sound > 0 AND (state != 'found' OR confidence >= 0.8)"
+_CLAIMED = "sound > 0 AND state != 'found'"
 _SURELY_FOUND = 0.8
 
 
 def put_together(medium: Medium, scan_file: ScanFile, grids: Sequence[Grid], progress: Progress) -> None:
     """Put findings of content alone in the places that are theirs. Nothing is committed."""
     found = [one for one in scan_file.findings("state = 'found'") if len(one.extents) == 1 and not _is_text(one)]
-    taken = RangeSet()
-    for one in scan_file.findings(_CLAIMED):
-        if one.state != "found" or _proved(one):
-            claim(taken, one, one.sound)
     left = [one for one in found if not _proved(one)]
+    if not left:
+        return
+    taken = RangeSet()
+    for extents in scan_file.sound_extents(_CLAIMED):
+        claim_extents(taken, extents)
+    for one in found:
+        if _proved(one):
+            claim(taken, one, one.sound)
     left.sort(key=lambda one: one.map.start or 0)
     walls = sorted(start for start in scan_file.starts() if start is not None)
     progress.start("pieces of what was found", len(left), "files")

@@ -27,7 +27,7 @@ _SURELY = 0.8
 _PAIRED = 256 << 20
 """Bytes of files by turns that are looked at."""
 _DELETED = "state = 'deleted' AND size > 0 AND volume IS NOT NULL"
-_SURE = "sound > 0 AND confidence >= 0.8"
+_SURE_AND_LIVE = "state = 'live' AND sound > 0 AND confidence >= 0.8"
 _FEW, _NEAR = 2000, 16 << 20
 """Findings up to which each is compared with what is claimed near it; bytes behind a file in which its pieces are
 looked for."""
@@ -54,8 +54,11 @@ class Assembly:
         self._walls = sorted(start for start in scan_file.starts() if start is not None)
         self._contested = self._find_contested()
         self._taken = RangeSet(own)
-        for finding in scan_file.findings(_SURE):
-            if finding.number not in self._contested and finding.number not in self._siblings.unlike:
+        for extents in scan_file.sound_extents(_SURE_AND_LIVE):
+            claim_extents(self._taken, extents)
+        doubted = self._contested | self._siblings.unlike.keys()
+        for finding in self._findings.values():
+            if finding.sound and finding.confidence >= _SURELY and finding.number not in doubted:
                 claim(self._taken, finding, finding.sound)
         self._perhaps = RangeSet(self._taken)
         for finding in self._findings.values():
@@ -172,7 +175,7 @@ class Assembly:
         taken = RangeSet(self._taken.overlap(reach) if reach else self._taken)
         for one in findings:
             if one.confidence >= _SURELY:
-                for extent in _owned(one, one.covered):
+                for extent in _owned(one.extents, one.covered):
                     taken.remove(extent)
         return taken
 
@@ -248,16 +251,21 @@ def _proves_itself(finding: Finding) -> bool:
 
 def claim(claims: RangeSet, finding: Finding, length: int | None = None) -> None:
     """Add what a finding keeps others from: of so many of its bytes, or of all of them that can be brought back."""
-    for extent in _owned(finding, finding.covered if length is None else length):
+    claim_extents(claims, finding.extents, finding.covered if length is None else length)
+
+
+def claim_extents(claims: RangeSet, extents: Iterable[Extent], length: int = 1 << 62) -> None:
+    """Add what so many bytes of a file on these extents keep others from."""
+    for extent in _owned(extents, length):
         claims.add(extent)
 
 
-def _owned(finding: Finding, length: int) -> Iterator[Extent]:
-    """What so many bytes of a file keep others from: what begins at a sector has this to its end; what stands inside of
-    a record has its own bytes."""
-    for offset, size in finding.extents:
+def _owned(extents: Iterable[Extent], length: int) -> Iterator[Extent]:
+    """What begins at a sector has this to its end; what stands inside of a record has its own bytes."""
+    for offset, size in extents:
         own = min(size, length)
-        yield Extent(offset, own if offset % SECTOR else -(-own // SECTOR) * SECTOR)
+        if own > 0:
+            yield Extent(offset, own if offset % SECTOR else -(-own // SECTOR) * SECTOR)
         length -= own
 
 

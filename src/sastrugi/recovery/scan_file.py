@@ -254,13 +254,13 @@ class ScanFile:
             for row in cursor:
                 yield finding_of(sound_row(row))
 
-    def sound_extents(self) -> Iterator[tuple[Extent, ...]]:
-        """For each finding: where the bytes lie that nothing speaks against."""
-        rows = self._run("SELECT map, size, sound FROM findings WHERE sound > 0 ORDER BY start")
+    def sound_extents(self, where: str = "sound > 0") -> Iterator[tuple[Extent, ...]]:
+        """For each finding (that fulfils an SQL condition): where the bytes lie that nothing speaks against."""
+        rows = self._run(f"SELECT map, size, sound FROM findings WHERE {where} ORDER BY start")
         with self._reading():
             for packed, size, sound in rows:
-                where = map_of(packed, size)
-                yield where.stored if sound == size else where.head(sound).stored
+                lies = map_of(packed, size)
+                yield lies.stored if sound == size else lies.head(sound).stored
 
     def starts(self) -> dict[int, int]:
         """The size of a finding by the place of its first byte."""

@@ -7,6 +7,7 @@ deleted set, wherever it is found.
 from __future__ import annotations
 
 from dataclasses import dataclass, field
+from struct import Struct
 
 import numpy as np
 from numpy.typing import NDArray
@@ -14,10 +15,8 @@ from numpy.typing import NDArray
 from sastrugi.volumes.exfat.layout import (
     ATTR_DIRECTORY,
     ENTRY_SIZE,
-    FILE_ENTRY,
     IN_USE,
     NO_FAT_CHAIN,
-    STREAM_ENTRY,
     TYPE_FILE,
     TYPE_NAME,
     TYPE_STREAM,
@@ -27,6 +26,8 @@ from sastrugi.volumes.exfat.layout import (
 )
 from sastrugi.volumes.reader import Times
 
+# FILE_ENTRY and STREAM_ENTRY of the layout, for one at a time.
+_FILE, _STREAM = Struct("<BBHH2xIIIBB10x"), Struct("<BBxB4xQ4xIQ")
 _MOST_SECONDARY = 18
 _SIDE_BY_SIDE, _AT_ONCE = 8, 4096
 
@@ -122,10 +123,9 @@ def parse_set(data: bytes, position: int = 0, checksum: int | None = None) -> Re
     if len(data) < 2 * ENTRY_SIZE or data[0] | IN_USE != TYPE_FILE:
         return None
     bit = data[0] & IN_USE
-    entry = np.frombuffer(data, FILE_ENTRY, 1)[0]
-    stream = np.frombuffer(data, STREAM_ENTRY, 1, ENTRY_SIZE)[0]
-    secondary = int(entry["secondary_count"])
-    if not 2 <= secondary <= _MOST_SECONDARY or stream["type"] != TYPE_STREAM & ~IN_USE | bit:
+    _, secondary, stated, attributes, *times, created_10ms, modified_10ms = _FILE.unpack_from(data)
+    kind, flags, name_length, valid_length, first_cluster, length = _STREAM.unpack_from(data, ENTRY_SIZE)
+    if not 2 <= secondary <= _MOST_SECONDARY or kind != TYPE_STREAM & ~IN_USE | bit:
         return None
     whole = bytearray(data[: (secondary + 1) * ENTRY_SIZE])
     names = 0
@@ -137,25 +137,23 @@ def parse_set(data: bytes, position: int = 0, checksum: int | None = None) -> Re
         for at in range(0, len(whole), ENTRY_SIZE):
             whole[at] |= IN_USE
         checksum = set_checksum(whole)
-    proven = len(whole) == (secondary + 1) * ENTRY_SIZE and checksum == entry["checksum"]
-    created = decode_time(int(entry["created"]), int(entry["created_10ms"]))
-    modified = decode_time(int(entry["modified"]), int(entry["modified_10ms"]))
-    accessed = decode_time(int(entry["accessed"]))
-    if not proven and (modified is None or created is None or stream["valid_length"] > stream["length"]):
+    proven = len(whole) == (secondary + 1) * ENTRY_SIZE and checksum == stated
+    created, modified = decode_time(times[0], created_10ms), decode_time(times[1], modified_10ms)
+    accessed = decode_time(times[2])
+    if not proven and (modified is None or created is None or valid_length > length):
         return None
     text = b"".join(data[(2 + n) * ENTRY_SIZE + 2 : (3 + n) * ENTRY_SIZE] for n in range(names))
-    name = text[: 2 * int(stream["name_length"])].decode("utf-16-le", "replace")
+    name = text[: 2 * name_length].decode("utf-16-le", "replace")
     record = Record(
-        name=name, deleted=not bit, folder=bool(entry["attributes"] & ATTR_DIRECTORY),
-        cluster=int(stream["first_cluster"]), size=int(stream["length"]), valid_size=int(stream["valid_length"]),
-        no_chain=bool(stream["flags"] & NO_FAT_CHAIN),
+        name=name, deleted=not bit, folder=bool(attributes & ATTR_DIRECTORY),
+        cluster=first_cluster, size=length, valid_size=valid_length, no_chain=bool(flags & NO_FAT_CHAIN),
         times=Times(created, modified, accessed.date() if accessed else None),
         position=position, length=len(whole), proven=proven,
     )  # fmt: skip
     if not proven:
         record.name_sure, record.name_note = 0.7, "the checksum of its entry set is wrong"
         record.notes.append("the checksum of its entry set is wrong")
-        if len(name) < int(stream["name_length"]) or names < secondary - 1:
+        if len(name) < name_length or names < secondary - 1:
             record.name_sure, record.name_note = 0.3, "the end of its name is overwritten"
             record.length = (2 + names) * ENTRY_SIZE
         if not name:

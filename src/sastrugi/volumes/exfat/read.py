@@ -13,7 +13,7 @@ import numpy as np
 from numpy.typing import NDArray
 
 from sastrugi.media.base import Medium
-from sastrugi.media.extents import Extent, cut, total, within
+from sastrugi.media.extents import Extent, Laid, cut, total, within
 from sastrugi.media.filemap import FileMap
 from sastrugi.units import plural
 from sastrugi.volumes._fat_family.reader import ChainReader, ClusterVolume, Folder
@@ -298,11 +298,11 @@ class ExfatVolume(ClusterVolume[Geometry, Record]):
         folders = self._settled()
         self._begin_walk()
         for folder in folders:
-            table = self._extents(folder.runs)
+            table = Laid(self._extents(folder.runs))
             path, sure = folder.path, folder.sure
             for record in folder.records:
                 deleted = record.deleted or folder.deleted
-                places = within(table, record.position, record.length)
+                places = table.within(record.position, record.length)
                 entry = Entry(
                     (*path, record.name), record.folder, deleted, record.size, record.times,
                     places, name_sure=record.name_sure * sure,

@@ -13,7 +13,7 @@ from functools import partial
 import numpy as np
 
 from sastrugi.media.base import Medium
-from sastrugi.media.extents import Extent, cut, within
+from sastrugi.media.extents import Extent, Laid, cut
 from sastrugi.media.filemap import FileMap
 from sastrugi.units import plural
 from sastrugi.volumes._fat_family.reader import MAX_DEPTH, ChainReader, ClusterVolume, Folder
@@ -285,14 +285,14 @@ class FatVolume(ClusterVolume[Geometry, Record]):
         self._begin_walk()
         for folder in folders:
             path, sure = folder.path, folder.sure
-            table = self._extents(folder.runs) if folder.runs else (self.geometry.fixed_root,)
+            table = Laid(self._extents(folder.runs) if folder.runs else (self.geometry.fixed_root,))
             for record in folder.records:
                 if record.label:
                     if folder.record is None and not record.deleted:
                         self.label = record.name.replace(".", "").strip() or self.label
                     continue
                 deleted = record.deleted or folder.deleted
-                places = within(table, record.position, record.length)
+                places = table.within(record.position, record.length)
                 entry = Entry(
                     (*path, record.name), record.folder, deleted, record.size, record.times,
                     places, name_sure=record.name_sure * sure,
