@@ -73,17 +73,21 @@ def _signatures() -> tuple[dict[tuple[int, bytes], list[int]], list[tuple[int, i
     return by_bytes, sorted({(at, len(data)) for at, data in by_bytes}), kinds
 
 
-def recognise(source: Source, deep: bool = False) -> Measure | None:
-    """The measure of the first kind whose signature stands at the start of the source, or None."""
+def kinds_begun(source: Source) -> list[Kind]:
+    """The kinds of which a signature stands at the start of the source, in their order."""
     head = source.read(0, _HEAD)
     by_bytes, places, kinds = _signatures()
     standing: set[int] = set()
     for at, length in places:
         found = head[at : at + length] if at + length <= _HEAD else source.read(at, length)
         standing.update(by_bytes.get((at, found), ()))
-    for number in sorted(standing):
-        measure_of = kinds[number].measure
-        measure = measure_of(source, deep) if measure_of else None
+    return [kinds[number] for number in sorted(standing)]
+
+
+def recognise(source: Source, deep: bool = False) -> Measure | None:
+    """The measure of the first kind whose signature stands at the start of the source, or None."""
+    for kind in kinds_begun(source):
+        measure = kind.measure(source, deep) if kind.measure else None
         if measure is not None:
             return measure
     return None

@@ -13,6 +13,7 @@ import numpy as np
 from numpy.typing import NDArray
 
 from sastrugi.kinds import Kind, Measure, Proof, all_kinds, recognise
+from sastrugi.kinds.registry import kinds_begun
 from sastrugi.media import Extent, Medium, RangeSet
 from sastrugi.media.filemap import FileMap
 from sastrugi.recovery.confidence import LOOKED_THROUGH, judge_found, kind_of
@@ -28,6 +29,8 @@ BREAKS = "breaks at byte"
 """How the reason of a file begins of which only the beginning was found."""
 _MOST_INSIDE, _MOST_READ_INSIDE = 64, 32 << 20
 """Beginnings inside of a file that is known by its headers which are looked at, and bytes."""
+_LONG_MARK = 4
+_STREAMS = ("mpg", "ts", "mp3", "ogg", "class")
 _PICTURES = ("jpeg", "png", "icc", "jp2")
 _HOLDS_PICTURES = ("tiff", "dng", "psd", "avi", "mov", "mp4", "m4a", "threegp", "mkv", "webm", "mpg")
 _HOLDS_ALL = ("pdf", "doc", "xls", "ppt", "exe", "elf", "iso", "hdf5", "rtf", "mbox", "eml", "tar")
@@ -137,9 +140,12 @@ class ContentPass:
                 at = base + n * SECTOR
                 if not whole.offset < at < whole.end or not any(g.holds(at) and g.begins(at) for g in holding):
                     continue
-                tries += 1
                 rest = FileMap.of((Extent(at, min(grid.data.end for grid in holding) - at),))
-                inner = recognise(MediumSource(self._medium, rest), deep=True)
+                source = MediumSource(self._medium, rest)
+                if not any(_may_be_inside(kind, measure.kind, held) for kind in kinds_begun(source)):
+                    continue
+                tries += 1
+                inner = recognise(source, deep=True)
                 left -= inner.length if inner is not None else SECTOR
                 if inner is not None and inner.whole and inner.proof >= Proof.STATISTICS and inner.kind not in held:
                     return at, inner.kind
@@ -163,6 +169,13 @@ class ContentPass:
         found.sound = measure.length
         found.reasons.append(f"in {len(found.extents)} pieces, by a chain of clusters that no listed file owns")
         return found
+
+
+def _may_be_inside(kind: Kind, outer: str, held: Sequence[str]) -> bool:
+    """Whether a file of a kind that begins inside of one that only headers speak for is none of its parts: what has a
+    mark of its own, unlike the frames of a stream, and is neither of its kind nor held by it."""
+    marked = any(len(signature.data) >= _LONG_MARK for signature in kind.signatures)
+    return marked and kind.name not in _STREAMS and kind.name != outer and kind.name not in held
 
 
 def _with_last(stretches: Iterable[tuple[int, NDArray[np.uint16]]]) -> Iterator[tuple[int, NDArray[np.uint16], bool]]:
