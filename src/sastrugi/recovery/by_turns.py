@@ -32,6 +32,10 @@ MOST_TOGETHER = 4
 """Files that took turns with each other."""
 _MOST_READ = 32 << 20
 """Bytes of such files together that are looked at."""
+_MOST_MEASURED, _FEWEST_WAYS = 96 << 20, 4
+"""Bytes that are measured for one group, over all ways that are tried; ways that are tried at least."""
+_AT_ONCE = 1 << 20
+_IN_TEXT = np.isin(np.arange(256), [9, 10, 12, 13, *range(32, 127), *range(128, 256)])
 _LONGEST_TURN, _MOST_TURNS = 32, 64
 """Clusters that a turn of the last file is tried with; turns that files are cut into evenly."""
 _MOST_COMPARED = 4096
@@ -87,6 +91,16 @@ class Group:
     places: tuple[int, ...]
     cluster: int
     closed: bool
+
+    @property
+    def bytes(self) -> int:
+        """Of all its clusters."""
+        return len(self.places) * self.cluster
+
+    @property
+    def cost(self) -> int:
+        """Bytes that are measured at most to tell its files apart."""
+        return max(_MOST_MEASURED, _FEWEST_WAYS * self.bytes)
 
     @property
     def needs(self) -> list[int]:
@@ -199,10 +213,14 @@ def is_text(finding: Finding) -> bool | None:
 
 def text_clusters(rows: NDArray[np.uint8]) -> NDArray[np.bool_]:
     """Which clusters hold nothing but text, and zeros behind its end. Shapes: (clusters, bytes) and (clusters,)."""
-    control = (rows < 32) & (rows != 9) & (rows != 10) & (rows != 12) & (rows != 13) | (rows == 127)
-    zeros = rows == 0
-    behind = np.argmax(~zeros[:, ::-1], axis=1)  # zeros at the end of each
-    out: NDArray[np.bool_] = ~(control & ~zeros).any(axis=1) & (zeros.sum(axis=1) == behind) & ~zeros.all(axis=1)
+    out = np.zeros(len(rows), bool)
+    some = max(_AT_ONCE // max(rows.shape[1], 1), 1)
+    for at in range(0, len(rows), some):
+        part = rows[at : at + some]
+        zeros = part == 0
+        behind = np.argmax(~zeros[:, ::-1], axis=1)  # zeros at the end of each
+        text = (_IN_TEXT[part] | zeros).all(axis=1)
+        out[at : at + some] = text & (zeros.sum(axis=1) == behind) & ~zeros.all(axis=1)
     return out
 
 
@@ -256,7 +274,8 @@ def _choose(
     for way in (*told, *ways(firsts, needs)):
         sorts.setdefault(way.labels.tobytes(), []).append(way.sort)
     tried: dict[bytes, list[Standing]] = {}
-    for key in [way.labels.tobytes() for way in told] or sorts:
+    most_ways = max(_MOST_MEASURED // group.bytes, _FEWEST_WAYS)
+    for key in [way.labels.tobytes() for way in told] or list(sorts)[:most_ways]:
         labels = np.frombuffer(key, np.int8)
         tried[key] = [standing_of(one, labels, rows, number) for number, one in enumerate(group.files)]
     for number in range(len(group.files)):  # that one is broken everywhere tells nothing about where it lies

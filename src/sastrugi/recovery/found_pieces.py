@@ -17,7 +17,7 @@ from sastrugi.recovery.by_turns import Habit, apart, groups
 from sastrugi.recovery.confidence import LOOKED_THROUGH
 from sastrugi.recovery.content import BREAKS, Grid
 from sastrugi.recovery.findings import Finding
-from sastrugi.recovery.laid_alike import markup_behind_gaps
+from sastrugi.recovery.laid_alike import MOST_MARKUP, markup_behind_gaps
 from sastrugi.recovery.reassembly import Budget, reassemble
 from sastrugi.recovery.reassembly_pass import claim, claim_extents
 from sastrugi.recovery.scan_file import ScanFile
@@ -51,7 +51,8 @@ def put_together(medium: Medium, scan_file: ScanFile, grids: Sequence[Grid], pro
         left = [one for one in left if one.number not in mine]
         for group in groups([one for one in own if not _breaks(one)], grid.cluster, grid.data.end, taken):
             progress.check()
-            for one in apart(medium, group, habit):
+            left_to_read -= group.bytes
+            for one in apart(medium, group, habit) if left_to_read > 0 else ():
                 _put(scan_file, taken, one)
                 settled.add(one.number)
         for one in sorted(own, key=lambda one: one.size):
@@ -59,6 +60,7 @@ def put_together(medium: Medium, scan_file: ScanFile, grids: Sequence[Grid], pro
             if one.number in settled or not _breaks(one) or left_to_read <= 0:
                 continue
             better = markup_behind_gaps(medium, one, grid.cluster, grid.data.end, taken)
+            left_to_read -= MOST_MARKUP
             if better is None:
                 budget = Budget(min(left_to_read, _MOST_READ_OF_ONE), _MOST_TRIES_OF_ONE)
                 better = reassemble(medium, one, grid.cluster, grid.data.end, taken, budget, walls=walls)

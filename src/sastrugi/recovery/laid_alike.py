@@ -41,7 +41,7 @@ _MOST_FOREIGN = 64
 """Clusters of others that may lie in a text."""
 _BEGUN, _MOST_ENDS = 16, 24
 """Bytes by which a cluster begins as text; such clusters that a text is tried to end in."""
-_MOST_READ, _MOST_MARKUP = 16 << 20, 1 << 20
+_MOST_READ, MOST_MARKUP = 16 << 20, 1 << 20
 
 
 def habit_of(findings: Iterable[Finding], cluster: int) -> Habit:
@@ -129,7 +129,7 @@ def markup_behind_gaps(
     """A text that tells its own end (markup), of which only the beginning was found, on the clusters that are text from
     its first one on; None where it does not come to its end there."""
     start = finding.map.start or 0
-    places = free_clusters(start, _MOST_MARKUP // cluster, cluster, end, taken) if is_text(finding) else ()
+    places = free_clusters(start, MOST_MARKUP // cluster, cluster, end, taken) if is_text(finding) else ()
     if not places or places[0] != start:
         return None
     rows = read_clusters(medium, places, cluster)

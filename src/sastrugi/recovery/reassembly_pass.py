@@ -24,8 +24,10 @@ from sastrugi.recovery.sources import MediumSource
 _ROUNDS = 3
 _SURELY = 0.8
 """From this confidence on a finding claims its place."""
-_PAIRED = 256 << 20
-"""Bytes of files by turns that are looked at."""
+_PAIRED, _USUAL_WAYS = 1 << 30, 8
+"""Bytes of files by turns that are measured, and ways that are tried of a group."""
+_LOOKED_AT = 256 << 20
+"""Bytes of files that nothing proves which are looked at."""
 _DELETED = "state = 'deleted' AND size > 0 AND volume IS NOT NULL"
 _SURE_AND_LIVE = "state = 'live' AND sound > 0 AND confidence >= 0.8"
 _FEW, _NEAR = 2000, 16 << 20
@@ -134,7 +136,7 @@ class Assembly:
                 waiting = [one for one in self._by_place() if one.volume == volume and _is_guessed(one)]
                 for group in groups(waiting, cluster, end, self._claims_but_for(waiting)):
                     progress.check()
-                    left -= len(group.places) * cluster
+                    left -= min(group.cost, _USUAL_WAYS * group.bytes)
                     if left < 0:
                         return
                     for one in apart(self._medium, group, habit, unproved):
@@ -147,7 +149,7 @@ class Assembly:
 
     def _lay_alike(self, progress: Progress) -> None:
         """What nothing proves: texts on what is text, and the others as those beside them lie."""
-        left = _PAIRED
+        left = _LOOKED_AT
         for volume, (cluster, end) in self._geometry.items():
             for by_habit in (False, True):
                 own = [one for one in self._by_place() if one.volume == volume]
