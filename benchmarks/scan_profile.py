@@ -32,7 +32,8 @@ def store(files: int, size: str, **more: Any) -> dict[str, Any]:
 DELETE: dict[str, Any] = {"do": "delete", "what": ["/Season"], "share": 1.0, "acts_as": "linux"}
 MEDIA: dict[str, tuple[str, str, str, list[dict[str, Any]]]] = {
     "camera card, FAT32, formatted": ("256 MiB", "fat32", "4 KiB", [
-        store(400, "100 KiB..800 KiB", kinds=["jpeg", "mp4"]), {"do": "format", "file_system": "fat32", "cluster": "4 KiB"},
+        store(400, "100 KiB..800 KiB", kinds=["jpeg", "mp4"]),
+        {"do": "format", "file_system": "fat32", "cluster": "4 KiB"},
     ]),
     "logger, exFAT, 10,000 small files deleted": ("128 MiB", "exfat", "4 KiB", [
         store(10_000, "1 KiB..4 KiB", kinds=["csv", "txt"]), DELETE,
@@ -55,6 +56,7 @@ class PassClock(Progress):
     """Seconds of each pass, by what the scan says it is at."""
 
     def __init__(self) -> None:
+        self.stop_asked = False
         self.seconds: defaultdict[str, float] = defaultdict(float)
         self._since = time.perf_counter()
         self._stage = ""
