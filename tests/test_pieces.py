@@ -306,7 +306,7 @@ def test_a_text_and_another_file_are_told_apart(
             for kind, data, start in zip(kinds, files, starts, strict=True)
         ]
         told = list(groups(both, CLUSTER, SIZE, RangeSet()))
-        parted = [one for group in told for one in apart(image, group, Habit())]
+        parted = [one for group in told for one in apart(image, group, Habit(), Budget())]
         needed = -(-len(files[0]) // CLUSTER)
         if harmed or starts[1] >= starts[0] + needed * CLUSTER:
             lie = {
@@ -367,7 +367,7 @@ def test_files_that_took_turns_are_told_apart(
             return  # some were at their ends before the last began
         group = told[0]
         assert order in [way.labels.tolist() for way in ways(group.firsts, group.needs)]
-        parted = {one.name: one for one in apart(image, group, Habit())}
+        parted = {one.name: one for one in apart(image, group, Habit(), Budget())}
         proved = [one.kind in ("png", "zip") for one in findings]
         for n, data in enumerate(files):
             if proved[n] and str(n) in parted:
@@ -380,11 +380,13 @@ def test_those_beside_them_tell_how_files_took_turns() -> None:
     """A habit is what nearly all of the nearest groups did; not what one did, nor what groups far away did."""
     habit = Habit()
     assert not habit.near(5)
-    habit.proved[10] = frozenset({"a", "b"})
+    habit.learn(10, ["a", "b"])
     assert not habit.near(5)
-    habit.proved.update(dict.fromkeys((20, 30), frozenset({"b"})))
+    for place in (20, 30):
+        habit.learn(place, ["b"])
     assert habit.near(5) == {"b"}
-    habit.proved.update(dict.fromkeys(range(1000, 1010), frozenset({"c"})))
+    for place in range(1000, 1010):
+        habit.learn(place, ["c"])
     assert habit.near(5) == set() and habit.near(1005) == {"c"}
 
 

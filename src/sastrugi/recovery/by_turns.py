@@ -9,8 +9,10 @@ the likeliest by how the bytes of each are distributed.
 
 from __future__ import annotations
 
+import math
+from bisect import bisect_left, insort
 from collections import Counter
-from collections.abc import Iterator, Sequence
+from collections.abc import Iterable, Iterator, Sequence
 from dataclasses import dataclass, field, replace
 from enum import IntEnum
 from itertools import pairwise
@@ -20,12 +22,13 @@ from numpy.typing import NDArray
 
 from sastrugi.kinds import Measure, Proof, all_kinds, recognise
 from sastrugi.kinds.base import BytesSource
-from sastrugi.kinds.registry import is_textual, kind_named
+from sastrugi.kinds.registry import is_textual, kind_named, measuring_kind
 from sastrugi.media import Extent, Medium, RangeSet
 from sastrugi.media.extents import cut, join
 from sastrugi.media.filemap import FileMap
 from sastrugi.recovery.confidence import LOOKED_THROUGH
 from sastrugi.recovery.findings import Finding
+from sastrugi.recovery.reassembly import Budget
 from sastrugi.units import plural
 
 MOST_TOGETHER = 4
@@ -34,19 +37,25 @@ _MOST_READ = 32 << 20
 """Bytes of such files together that are looked at."""
 _MOST_MEASURED, _FEWEST_WAYS = 96 << 20, 4
 """Bytes that are measured for one group, over all ways that are tried; ways that are tried at least."""
+_MOST_LISTED = 1 << 23
+"""Clusters that are listed to see which files may be groups."""
 _AT_ONCE = 1 << 20
 _IN_TEXT = np.isin(np.arange(256), [9, 10, 12, 13, *range(32, 127), *range(128, 256)])
 _LONGEST_TURN, _MOST_TURNS = 32, 64
 """Clusters that a turn of the last file is tried with; turns that files are cut into evenly."""
 _MOST_COMPARED = 4096
 """Clusters of which the bytes are counted."""
+_OFFERS, _FAR_FROM_CHANCE = 8, 12.0
+"""Groups on either side whose beginnings tell of a way, and bits that they must be worth together."""
 _NEIGHBOURS, _MOSTLY = 6, 0.8
 """Proved groups whose ways tell of the one among them, and the share of them that must be alike."""
 _PROVED, _REST_PROVED, _LIKELY, _BY_HABIT = 0.96, 0.93, 0.85, 0.8
-CLEAR, _PLAIN = 60.0, 1000.0
+CLEAR, _PLAIN = 300.0, 2000.0
 """Bits by which the likeliest way must be likelier than the next; and where what is behind them is not known."""
 _SLACK = 40.0
 """Bits that zeros behind a file's end are worth, where it does not end in zeros itself."""
+
+_EVEN = "as even as can be"
 
 Labels = NDArray[np.int8]
 """Whose each cluster is, by the number of the file in its group. Shape: (clusters,)."""
@@ -73,13 +82,43 @@ class Way:
 class Habit:
     """In which ways files are proved to have taken turns, by where they begin: those beside them did alike."""
 
-    proved: dict[int, frozenset[str]] = field(default_factory=dict)
+    _places: list[int] = field(default_factory=list)
+    _sorts: dict[int, frozenset[str]] = field(default_factory=dict)
+    _offered_at: list[int] = field(default_factory=list)
+    _offers: dict[int, tuple[frozenset[str], float]] = field(default_factory=dict)
+
+    def learn(self, place: int, sorts: Iterable[str]) -> None:
+        """Files that begin there are proved to have taken turns so."""
+        if place not in self._sorts:
+            insort(self._places, place)
+        self._sorts[place] = frozenset(sorts)
 
     def near(self, place: int) -> set[str]:
         """The sorts of ways that nearly all of the nearest took that could be taken by them."""
-        nearest = sorted(self.proved, key=lambda at: abs(at - place))[:_NEIGHBOURS]
-        counts = Counter(sort for at in nearest for sort in self.proved[at])
-        return {sort for sort, count in counts.items() if count >= max(2, _MOSTLY * len(nearest))}
+        n = bisect_left(self._places, place)
+        beside = self._places[max(n - _NEIGHBOURS, 0) : n + _NEIGHBOURS]
+        nearest = sorted(beside, key=lambda at: abs(at - place))[:_NEIGHBOURS]
+        counts = Counter(sort for at in nearest for sort in self._sorts[at])
+        usual = {sort for sort, count in counts.items() if count >= max(2, _MOSTLY * len(nearest))}
+        return usual or self._offered_near(place)
+
+    def offer(self, place: int, sorts: Iterable[str], bits: float) -> None:
+        """Files that begin there begin where these ways would have them, which is worth so many bits: each begins at
+        one place of as many as it could."""
+        if place not in self._offers:
+            insort(self._offered_at, place)
+        self._offers[place] = frozenset(sorts), bits
+
+    def _offered_near(self, place: int) -> set[str]:
+        """Ways by which nearly all of those nearby begin as they do, more often than chance would have it."""
+        n = bisect_left(self._offered_at, place)
+        nearest = self._offered_at[max(n - _OFFERS, 0) : n + _OFFERS]
+        counts, bits = Counter[str](), Counter[str]()
+        for at in nearest:
+            sorts, worth = self._offers[at]
+            counts.update(sorts)
+            bits.update(dict.fromkeys(sorts, worth))
+        return {sort for sort in counts if counts[sort] >= _MOSTLY * len(nearest) and bits[sort] >= _FAR_FROM_CHANCE}
 
 
 @dataclass(frozen=True, slots=True)
@@ -92,15 +131,17 @@ class Group:
     cluster: int
     closed: bool
 
+    def offer_to(self, habit: Habit) -> None:
+        """Tell by which ways its files begin where they do, where a way says that of all but the last."""
+        needs = self.needs
+        sorts = [way.sort for way in ways(self.firsts, needs) if way.sort.startswith(_EVEN)]
+        if self.closed:
+            habit.offer(self.places[0], sorts, sum(math.log2(max(need - 1, 1)) for need in needs[:-1]))
+
     @property
     def bytes(self) -> int:
         """Of all its clusters."""
         return len(self.places) * self.cluster
-
-    @property
-    def cost(self) -> int:
-        """Bytes that are measured at most to tell its files apart."""
-        return max(_MOST_MEASURED, _FEWEST_WAYS * self.bytes)
 
     @property
     def needs(self) -> list[int]:
@@ -118,8 +159,10 @@ def groups(findings: Sequence[Finding], cluster: int, end: int, taken: RangeSet)
 
     `taken` is what others own, `end` where the volume ends. A group ends where the next file begins or behind it.
     """
-    n = 0
-    while n < len(findings):
+    n, left = 0, _MOST_LISTED
+    while n < len(findings) and left > 0:
+        if _is_begun_in(findings, n, cluster, taken):
+            left -= MOST_TOGETHER * (findings[n].size // cluster + 1)
         group = _group_from(findings, n, cluster, end, taken) if _is_begun_in(findings, n, cluster, taken) else None
         n += len(group.files) if group else 1
         if group:
@@ -177,7 +220,7 @@ def ways(firsts: Sequence[int], needs: Sequence[int]) -> Iterator[Way]:
     for turns in range(2, _MOST_TURNS + 1):
         shares = [even_shares(need, turns) for need in needs]
         if [share[0] for share in shares[:-1]] == known:
-            yield Way(f"as even as can be, {turns} turns", _round(shares))
+            yield Way(f"{_EVEN}, {turns} turns", _round(shares))
     for last in dict.fromkeys((*range(1, min(needs[-1], _LONGEST_TURN) + 1), needs[-1])):
         shares = [_of_length(need, length) for need, length in zip(needs, (*known, last), strict=True)]
         yield Way("one whole in another" if last == needs[-1] else "of one length", _round(shares))
@@ -235,12 +278,14 @@ def _by_text(group: Group, rows: NDArray[np.uint8]) -> Iterator[Way]:
         yield Way("as their clusters show", labels)
 
 
-def apart(medium: Medium, group: Group, habit: Habit, unproved: bool = True) -> list[Finding]:
+def apart(
+    medium: Medium, group: Group, habit: Habit, budget: Budget, unproved: bool = True
+) -> list[Finding]:  # fmt: skip
     """The files of a group in the places that are theirs; none where that is not told. What is proved becomes part of
-    the habit. `unproved`: also those of which none is proved."""
+    the habit. `unproved`: also those of which none is proved. `budget` is charged what is measured."""
     cluster = group.cluster
     rows = read_clusters(medium, group.places, cluster)
-    chosen = _choose(group, rows, habit, unproved)
+    chosen = _choose(group, rows, habit, unproved, budget)
     if chosen is None:
         return []
     way, standings, sure = chosen
@@ -262,46 +307,60 @@ def apart(medium: Medium, group: Group, habit: Habit, unproved: bool = True) -> 
 
 
 def _choose(
-    group: Group, rows: NDArray[np.uint8], habit: Habit, unproved: bool
+    group: Group, rows: NDArray[np.uint8], habit: Habit, unproved: bool, budget: Budget
 ) -> tuple[Way, list[Standing], float] | None:  # fmt: skip
     """The one way that is left or likeliest, how the files stand on it, and how sure it is."""
     firsts, needs = group.firsts, group.needs
+    told = [*_by_text(group, rows)]
+    if not (unproved or told or any(map(_could_prove, group.files))):
+        return None
     straight = np.repeat(np.arange(len(needs), dtype=np.int8), needs)
     if standing_of(group.files[0], straight, rows, 0) == Standing.PROVED:
         return None  # what begins inside of it is nothing
-    told = [*_by_text(group, rows)]
     sorts: dict[bytes, list[str]] = {}
     for way in (*told, *ways(firsts, needs)):
         sorts.setdefault(way.labels.tobytes(), []).append(way.sort)
-    tried: dict[bytes, list[Standing]] = {}
-    most_ways = max(_MOST_MEASURED // group.bytes, _FEWEST_WAYS)
-    for key in [way.labels.tobytes() for way in told] or list(sorts)[:most_ways]:
-        labels = np.frombuffer(key, np.int8)
-        tried[key] = [standing_of(one, labels, rows, number) for number, one in enumerate(group.files)]
-    for number in range(len(group.files)):  # that one is broken everywhere tells nothing about where it lies
-        if all(standings[number] == Standing.BROKEN for standings in tried.values()):
-            for standings in tried.values():
-                standings[number] = Standing.OPEN
-    most = max((standings.count(Standing.PROVED) for standings in tried.values()), default=0)
-    left = [key for key, one in tried.items() if Standing.BROKEN not in one and one.count(Standing.PROVED) == most]
-    if not left or not (most or unproved):
-        return None
-    sure = _REST_PROVED if most else _LIKELY
-    margin = _PLAIN if told else 0.0
-    if not told and most < len(needs) - 1:
-        usual = habit.near(group.places[0])
-        left, sure = ([key for key in left if usual & {*sorts[key]}], _BY_HABIT) if usual else (left, sure)
+    usual = habit.near(group.places[0]) if unproved and group.closed and not told else set()
+    expected = [key for key in sorts if usual & {*sorts[key]}]
+    for keys, sure in ((expected, _BY_HABIT), ([way.labels.tobytes() for way in told] or [*sorts], _LIKELY)):
+        tried = _try(group, rows, keys, budget)
+        most = max((standings.count(Standing.PROVED) for standings in tried.values()), default=0)
+        left = [key for key, one in tried.items() if Standing.BROKEN not in one and one.count(Standing.PROVED) == most]
+        if not left or not (most or unproved):
+            continue
         bits = sorted((_bits(group, np.frombuffer(key, np.int8), rows), key) for key in left)
-        margin = bits[1][0] - bits[0][0] if len(bits) > 1 else 0.0
-        left = [key for _, key in bits[:1]]
-        if margin < (CLEAR if group.closed else _PLAIN) and not (usual and group.closed and bits):
-            return None
-    if not left:
-        return None
-    (key, *_) = left
-    if most:
-        habit.proved[group.places[0]] = frozenset(sorts[key])
-    return Way(sorts[key][0], np.frombuffer(key, np.int8)), tried[key], sure
+        key = bits[0][1]
+        if keys is not expected and not told and most < len(needs) - 1:
+            margin = bits[1][0] - bits[0][0] if len(bits) > 1 else CLEAR * (len(tried) > 1)
+            if margin < (CLEAR if group.closed else _PLAIN) or len(needs) > 2:
+                continue
+        if most:
+            habit.learn(group.places[0], sorts[key])
+        return Way(sorts[key][0], np.frombuffer(key, np.int8)), tried[key], _REST_PROVED if most else sure
+    return None
+
+
+def _could_prove(finding: Finding) -> bool:
+    kind = all_kinds().get(finding.kind)
+    return kind is not None and measuring_kind(kind).proof in LOOKED_THROUGH and not is_textual(kind)
+
+
+def _try(
+    group: Group, rows: NDArray[np.uint8], keys: Sequence[bytes], budget: Budget
+) -> dict[bytes, list[Standing]]:  # fmt: skip
+    """How the files stand on each of some ways, by its labels, up to as many as may be measured."""
+    out: dict[bytes, list[Standing]] = {}
+    for key in keys[: max(_MOST_MEASURED // group.bytes, _FEWEST_WAYS)]:
+        if not budget.spend(group.bytes):
+            break
+        labels = np.frombuffer(key, np.int8)
+        out[key] = [standing_of(one, labels, rows, number) for number, one in enumerate(group.files)]
+    for number in range(len(group.files)) if len(keys) > 1 else ():
+        # That one is broken everywhere tells nothing about where it lies.
+        if all(standings[number] == Standing.BROKEN for standings in out.values()):
+            for standings in out.values():
+                standings[number] = Standing.OPEN
+    return out
 
 
 def standing_of(one: Finding, labels: Labels, rows: NDArray[np.uint8], number: int) -> Standing:

@@ -27,8 +27,8 @@ _ZERO_END = 8
 _PERHAPS_A_PIECE, _BEGUN_INSIDE = 0.2, 0.3
 BREAKS = "breaks at byte"
 """How the reason of a file begins of which only the beginning was found."""
-_MOST_INSIDE, _MOST_READ_INSIDE = 64, 32 << 20
-"""Beginnings inside of a file that is known by its headers which are looked at, and bytes."""
+_MOST_INSIDE, _MOST_READ_INSIDE, _MOST_READ_INSIDE_IN_ALL = 64, 32 << 20, 512 << 20
+"""Beginnings inside of a file that is known by its headers which are looked at, and bytes; and bytes in all."""
 _LONG_MARK = 4
 _STREAMS = ("mpg", "ts", "mp3", "ogg", "class")
 _PICTURES = ("jpeg", "png", "icc", "jp2")
@@ -68,6 +68,7 @@ class ContentPass:
     ) -> None:
         self._medium, self._survey, self._claims, self._grids = medium, survey, claims, grids
         self._strays = strays
+        self._left_inside = _MOST_READ_INSIDE_IN_ALL
 
     def findings(self, start: int, end: int) -> Iterator[tuple[int, Finding | None]]:
         """What begins in [start, end): (position that is done, a finding or None).
@@ -131,10 +132,10 @@ class ContentPass:
         held = _MAY_HOLD.get(measure.kind, ())
         if measure.proof in LOOKED_THROUGH or held is None or not holding:
             return None
-        left = _MOST_READ_INSIDE
+        left = min(_MOST_READ_INSIDE, self._left_inside)
         tries = 0
         for base, marks in self._survey.marks(whole.offset + 1):
-            if base >= whole.end or tries >= _MOST_INSIDE or left < 0:
+            if base >= whole.end:
                 break
             for n in np.flatnonzero(marks & Mark.SIGNED).tolist():
                 at = base + n * SECTOR
@@ -145,8 +146,11 @@ class ContentPass:
                 if not any(_may_be_inside(kind, measure.kind, held) for kind in kinds_begun(source)):
                     continue
                 tries += 1
+                if tries > _MOST_INSIDE or left < 0:
+                    return None
                 inner = recognise(source, deep=True)
-                left -= inner.length if inner is not None else SECTOR
+                read = inner.length if inner is not None else SECTOR
+                left, self._left_inside = left - read, self._left_inside - read
                 if inner is not None and inner.whole and inner.proof >= Proof.STATISTICS and inner.kind not in held:
                     return at, inner.kind
         return None

@@ -22,7 +22,8 @@ from sastrugi.recovery.reassembly import Budget, reassemble
 from sastrugi.recovery.reassembly_pass import claim, claim_extents
 from sastrugi.recovery.scan_file import ScanFile
 
-_MOST_READ, _MOST_READ_OF_ONE, _MOST_TRIES_OF_ONE = 192 << 20, 16 << 20, 120
+_MOST_READ, _MOST_READ_OF_ONE = 192 << 20, 16 << 20
+_MOST_TRIES, _MOST_TRIES_OF_ONE = 5000, 120
 _CLAIMED = "sound > 0 AND state != 'found'"
 _SURELY_FOUND = 0.8
 
@@ -42,7 +43,8 @@ def put_together(medium: Medium, scan_file: ScanFile, grids: Sequence[Grid], pro
     left.sort(key=lambda one: one.map.start or 0)
     walls = sorted(start for start in scan_file.starts() if start is not None)
     progress.start("pieces of what was found", len(left), "files")
-    habit, left_to_read, settled, done = Habit(), _MOST_READ, set[int](), 0
+    habit, turns, left_to_read, left_to_try = Habit(), Budget(_MOST_READ, _MOST_TRIES), _MOST_READ, _MOST_TRIES
+    settled, done = set[int](), 0
     for grid in sorted(
         grids, key=lambda grid: -grid.cluster
     ):  # what begins on a coarse one begins there by chance alone
@@ -51,8 +53,7 @@ def put_together(medium: Medium, scan_file: ScanFile, grids: Sequence[Grid], pro
         left = [one for one in left if one.number not in mine]
         for group in groups([one for one in own if not _breaks(one)], grid.cluster, grid.data.end, taken):
             progress.check()
-            left_to_read -= group.bytes
-            for one in apart(medium, group, habit) if left_to_read > 0 else ():
+            for one in apart(medium, group, habit, turns):
                 _put(scan_file, taken, one)
                 settled.add(one.number)
         for one in sorted(own, key=lambda one: one.size):
@@ -61,10 +62,11 @@ def put_together(medium: Medium, scan_file: ScanFile, grids: Sequence[Grid], pro
                 continue
             better = markup_behind_gaps(medium, one, grid.cluster, grid.data.end, taken)
             left_to_read -= MOST_MARKUP
-            if better is None:
-                budget = Budget(min(left_to_read, _MOST_READ_OF_ONE), _MOST_TRIES_OF_ONE)
+            if better is None and left_to_read > 0 and left_to_try > 0:
+                budget = Budget(min(left_to_read, _MOST_READ_OF_ONE), min(left_to_try, _MOST_TRIES_OF_ONE))
                 better = reassemble(medium, one, grid.cluster, grid.data.end, taken, budget, walls=walls)
                 left_to_read -= min(left_to_read, _MOST_READ_OF_ONE) - budget.left
+                left_to_try -= budget.tries
             if better is not None:
                 _put(scan_file, taken, better)
                 settled.add(one.number)

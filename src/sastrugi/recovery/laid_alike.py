@@ -34,7 +34,7 @@ from sastrugi.recovery.confidence import LOOKED_THROUGH
 from sastrugi.recovery.findings import Finding
 from sastrugi.units import plural
 
-IN_ONE_PIECE = "in one piece"
+_IN_ONE_PIECE = "in one piece"
 _SURE, _TEXT_ENDS, _TEXT = 0.9, 0.85, 0.6
 _BY_HABIT = 0.8
 _MOST_FOREIGN = 64
@@ -51,7 +51,7 @@ def habit_of(findings: Iterable[Finding], cluster: int) -> Habit:
         kind = all_kinds().get(one.kind)
         proved = kind is not None and kind.proof in LOOKED_THROUGH and one.confidence >= _SURE
         if (proved or (is_text(one) and one.confidence >= _TEXT_ENDS)) and one.size > cluster:
-            out.proved[one.map.start or 0] = frozenset([_sort_of(one, cluster)])
+            out.learn(one.map.start or 0, [_sort_of(one, cluster)])
     return out
 
 
@@ -59,7 +59,7 @@ def _sort_of(finding: Finding, cluster: int) -> str:
     """In words: in how many pieces with gaps of how many clusters, if both are even."""
     extents = finding.extents
     if len(extents) == 1:
-        return IN_ONE_PIECE
+        return _IN_ONE_PIECE
     lengths = [-(-extent.length // cluster) for extent in extents]
     gaps = {behind.offset - extent.end for extent, behind in pairwise(extents)}
     even = lengths == even_shares(sum(lengths), len(lengths)) and len(gaps) == 1
@@ -71,9 +71,9 @@ def as_beside(
 ) -> Finding | None:  # fmt: skip
     """The finding in pieces as its neighbours lie in; None where they tell nothing, or its bytes speak against it."""
     start, need = finding.map.start or 0, -(-finding.size // cluster)
-    for sort in habit.near(start):
+    for sort in habit.near(start) if finding.size <= _MOST_READ else ():
         words = sort.split()
-        if not words[0].isdigit() or finding.size > _MOST_READ:
+        if not words[0].isdigit():
             continue
         shares, gap = even_shares(need, int(words[0])), int(words[-1])
         span = need + gap * (len(shares) - 1)

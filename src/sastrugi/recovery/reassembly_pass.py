@@ -24,10 +24,10 @@ from sastrugi.recovery.sources import MediumSource
 _ROUNDS = 3
 _SURELY = 0.8
 """From this confidence on a finding claims its place."""
-_PAIRED, _USUAL_WAYS = 1 << 30, 8
-"""Bytes of files by turns that are measured, and ways that are tried of a group."""
-_LOOKED_AT = 256 << 20
-"""Bytes of files that nothing proves which are looked at."""
+_PAIRED, _MOST_WAYS = 1 << 30, 1 << 18
+"""Bytes of files by turns that are measured, and ways that are tried."""
+_LOOKED_AT, _BESIDE = 256 << 20, 1 << 20
+"""Bytes of files that nothing proves which are looked at; bytes behind such a file in which its pieces are sought."""
 _DELETED = "state = 'deleted' AND size > 0 AND volume IS NOT NULL"
 _SURE_AND_LIVE = "state = 'live' AND sound > 0 AND confidence >= 0.8"
 _FEW, _NEAR = 2000, 16 << 20
@@ -129,17 +129,19 @@ class Assembly:
     def _part_groups(self, progress: Progress) -> None:
         """Files that were written by turns: each begins where the one before it was not at its end. What is proved of
         some tells how the others took turns, too, so they are gone through twice."""
-        habit, left = Habit(), _PAIRED
+        habit, budget = Habit(), Budget(_PAIRED, _MOST_WAYS)
         for unproved in (False, True):
             done: set[int] = set()
             for volume, (cluster, end) in self._geometry.items():
                 waiting = [one for one in self._by_place() if one.volume == volume and _is_guessed(one)]
-                for group in groups(waiting, cluster, end, self._claims_but_for(waiting)):
+                told = list(groups(waiting, cluster, end, self._claims_but_for(waiting)))
+                for group in told:
+                    group.offer_to(habit)
+                for group in told:
                     progress.check()
-                    left -= min(group.cost, _USUAL_WAYS * group.bytes)
-                    if left < 0:
+                    if budget.spent:
                         return
-                    for one in apart(self._medium, group, habit, unproved):
+                    for one in apart(self._medium, group, habit, budget, unproved):
                         self._put(one)
                         done.add(one.number)
             for number in done:
@@ -157,12 +159,13 @@ class Assembly:
                 waiting = [one for one in own if _is_guessed(one) and one.size > cluster and not _proves_itself(one)]
                 for one in waiting:
                     progress.check()
+                    idle = not habit.near(one.map.start or 0) if by_habit else one.confidence >= _SURELY
+                    if idle or one.number in self._siblings.compared:
+                        continue
                     left -= one.size
                     if left < 0:
                         return
-                    if one.number in self._siblings.compared or not (by_habit or one.confidence < _SURELY):
-                        continue
-                    taken = self._claims_but_for([one], Extent(one.map.start or 0, 2 * one.size + _NEAR))
+                    taken = self._claims_but_for([one], Extent(one.map.start or 0, 2 * one.size + _BESIDE))
                     if by_habit:
                         laid = as_beside(self._medium, one, cluster, end, taken, habit)
                     else:
