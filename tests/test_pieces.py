@@ -419,3 +419,37 @@ def test_clusters_of_text(data: bytes, tail: int) -> None:
     rows = [data[at : at + CLUSTER].rstrip(b"\0") for at in range(0, len(data), CLUSTER)]
     allowed = {9, 10, 12, 13, *range(32, 127), *range(128, 256)}
     assert seen == [bool(row) and set(row) <= allowed for row in rows]
+
+
+@given(seed=st.integers(0, 1 << 20), even=st.booleans(), count=st.integers(6, 12))
+def test_beginnings_tell_of_turns_that_no_content_proves(
+    tmp_path_factory: pytest.TempPathFactory, seed: int, even: bool, count: int
+) -> None:
+    """Pairs of sounds and arrays: that all begin where two even turns have them tells how they lie; where they begin
+    anywhere, nothing does, and no pair is called sure."""
+    dice = random.Random(seed)
+    findings, there, at = [], {}, 5
+    with RawImage(tmp_path_factory.mktemp("turns") / "m.img", 8 * SIZE) as image:
+        for n in range(count):
+            pair = [sample(kind, dice.randint(20, 60) << 10) for kind in dice.sample(["wav", "npy"], 2)]
+            needs = [-(-len(data) // CLUSTER) for data in pair]
+            cut = [need // 2 if even else dice.randrange(1, need) for need in needs]
+            order = [0] * cut[0] + [1] * cut[1] + [0] * (needs[0] - cut[0]) + [1] * (needs[1] - cut[1])
+            for whose, data in enumerate(pair):
+                lie = [at + n for n, one in enumerate(order) if one == whose]
+                places = lay(image, data.ljust(needs[whose] * CLUSTER, b"\0"), lie)
+                name = f"{n}-{whose}"
+                kind = "wav" if data[:4] == b"RIFF" else "npy"
+                findings.append(finding_of(name, kind, len(data), places[0].offset))
+                there[name] = lie
+            at += len(order)
+        habit, budget = Habit(), Budget(1 << 30, 1 << 20)
+        told = list(groups(findings, CLUSTER, 8 * SIZE, RangeSet([Extent(at * CLUSTER, CLUSTER)])))
+        for group in told:
+            group.offer_to(habit)
+        parted = [one for group in told for one in apart(image, group, habit, budget)]
+        right = [
+            [p for e in one.extents for p in range(e.offset // CLUSTER, -(-e.end // CLUSTER))] == there[one.name]
+            for one in parted
+        ]
+        assert all(right) and len(parted) >= 2 * len(told) if even else all(one.confidence < 0.9 for one in parted)
