@@ -19,8 +19,9 @@ from sastrugi.media.extents import join, total
 from sastrugi.media.filemap import FileMap
 from sastrugi.media.raw import RawImage
 from sastrugi.progress import Progress
-from sastrugi.recovery.by_turns import Habit, apart, groups, text_clusters, ways
+from sastrugi.recovery.by_turns import apart, groups, text_clusters, ways
 from sastrugi.recovery.findings import Finding
+from sastrugi.recovery.habits import Habit
 from sastrugi.recovery.previous_volumes import LifeGeometry, find_geometries
 from sastrugi.recovery.reassembly import Budget, _around, reassemble
 from sastrugi.recovery.reassembly_pass import Assembly

@@ -15,10 +15,11 @@ from sastrugi.media import Extent, RangeSet
 from sastrugi.media.filemap import FileMap
 from sastrugi.media.raw import RawImage
 from sastrugi.progress import Progress
-from sastrugi.recovery.by_turns import Habit, even_shares
+from sastrugi.recovery.by_turns import even_shares
 from sastrugi.recovery.calibration import FEWEST, KEPT, calibrated, counted, evidence, tells_all
 from sastrugi.recovery.content import BREAKS, ContentPass, Grid
 from sastrugi.recovery.found_pieces import put_together
+from sastrugi.recovery.habits import Habit
 from sastrugi.recovery.laid_alike import as_beside, habit_of, markup_behind_gaps, text_behind_gaps
 from sastrugi.recovery.scan_file import ScanFile
 from sastrugi.recovery.sector_survey import Survey, SurveyOptions

@@ -10,10 +10,8 @@ the likeliest by how the bytes of each are distributed.
 from __future__ import annotations
 
 import math
-from bisect import bisect_left, insort
-from collections import Counter
-from collections.abc import Iterable, Iterator, Sequence
-from dataclasses import dataclass, field, replace
+from collections.abc import Iterator, Sequence
+from dataclasses import dataclass, replace
 from enum import IntEnum
 from itertools import pairwise
 
@@ -28,6 +26,7 @@ from sastrugi.media.extents import cut, join
 from sastrugi.media.filemap import FileMap
 from sastrugi.recovery.confidence import LOOKED_THROUGH
 from sastrugi.recovery.findings import Finding
+from sastrugi.recovery.habits import Habit
 from sastrugi.recovery.reassembly import Budget
 from sastrugi.units import plural
 
@@ -45,10 +44,6 @@ _LONGEST_TURN, _MOST_TURNS = 32, 64
 """Clusters that a turn of the last file is tried with; turns that files are cut into evenly."""
 _MOST_COMPARED = 4096
 """Clusters of which the bytes are counted."""
-_OFFERS, _FAR_FROM_CHANCE = 8, 12.0
-"""Groups on either side whose beginnings tell of a way, and bits that they must be worth together."""
-_NEIGHBOURS, _MOSTLY = 6, 0.8
-"""Proved groups whose ways tell of the one among them, and the share of them that must be alike."""
 _PROVED, _REST_PROVED, _LIKELY, _BY_HABIT = 0.96, 0.93, 0.85, 0.8
 CLEAR, _PLAIN = 300.0, 2000.0
 """Bits by which the likeliest way must be likelier than the next; and where what is behind them is not known."""
@@ -76,49 +71,6 @@ class Way:
 
     sort: str
     labels: Labels
-
-
-@dataclass(slots=True)
-class Habit:
-    """In which ways files are proved to have taken turns, by where they begin: those beside them did alike."""
-
-    _places: list[int] = field(default_factory=list)
-    _sorts: dict[int, frozenset[str]] = field(default_factory=dict)
-    _offered_at: list[int] = field(default_factory=list)
-    _offers: dict[int, tuple[frozenset[str], float]] = field(default_factory=dict)
-
-    def learn(self, place: int, sorts: Iterable[str]) -> None:
-        """Files that begin there are proved to have taken turns so."""
-        if place not in self._sorts:
-            insort(self._places, place)
-        self._sorts[place] = frozenset(sorts)
-
-    def near(self, place: int) -> set[str]:
-        """The sorts of ways that nearly all of the nearest took that could be taken by them."""
-        n = bisect_left(self._places, place)
-        beside = self._places[max(n - _NEIGHBOURS, 0) : n + _NEIGHBOURS]
-        nearest = sorted(beside, key=lambda at: abs(at - place))[:_NEIGHBOURS]
-        counts = Counter(sort for at in nearest for sort in self._sorts[at])
-        usual = {sort for sort, count in counts.items() if count >= max(2, _MOSTLY * len(nearest))}
-        return usual or self._offered_near(place)
-
-    def offer(self, place: int, sorts: Iterable[str], bits: float) -> None:
-        """Files that begin there begin where these ways would have them, which is worth so many bits: each begins at
-        one place of as many as it could."""
-        if place not in self._offers:
-            insort(self._offered_at, place)
-        self._offers[place] = frozenset(sorts), bits
-
-    def _offered_near(self, place: int) -> set[str]:
-        """Ways by which nearly all of those nearby begin as they do, more often than chance would have it."""
-        n = bisect_left(self._offered_at, place)
-        nearest = self._offered_at[max(n - _OFFERS, 0) : n + _OFFERS]
-        counts, bits = Counter[str](), Counter[str]()
-        for at in nearest:
-            sorts, worth = self._offers[at]
-            counts.update(sorts)
-            bits.update(dict.fromkeys(sorts, worth))
-        return {sort for sort in counts if counts[sort] >= _MOSTLY * len(nearest) and bits[sort] >= _FAR_FROM_CHANCE}
 
 
 @dataclass(frozen=True, slots=True)

@@ -13,10 +13,11 @@ from sastrugi.kinds import all_kinds
 from sastrugi.kinds.registry import is_textual, measuring_kind
 from sastrugi.media import Medium, RangeSet
 from sastrugi.progress import Progress
-from sastrugi.recovery.by_turns import Habit, apart, groups
+from sastrugi.recovery.by_turns import apart, groups
 from sastrugi.recovery.confidence import LOOKED_THROUGH
 from sastrugi.recovery.content import BREAKS, Grid
 from sastrugi.recovery.findings import Finding
+from sastrugi.recovery.habits import Habit
 from sastrugi.recovery.laid_alike import MOST_MARKUP, markup_behind_gaps
 from sastrugi.recovery.reassembly import Budget, reassemble
 from sastrugi.recovery.reassembly_pass import claim, claim_extents

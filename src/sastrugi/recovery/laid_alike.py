@@ -20,7 +20,6 @@ from sastrugi.media.extents import cut, join
 from sastrugi.media.filemap import FileMap
 from sastrugi.recovery.by_turns import (
     CLEAR,
-    Habit,
     Standing,
     entropy_bits,
     even_shares,
@@ -32,6 +31,7 @@ from sastrugi.recovery.by_turns import (
 )
 from sastrugi.recovery.confidence import LOOKED_THROUGH
 from sastrugi.recovery.findings import Finding
+from sastrugi.recovery.habits import Habit
 from sastrugi.units import plural
 
 _IN_ONE_PIECE = "in one piece"

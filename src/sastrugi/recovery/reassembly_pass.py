@@ -11,10 +11,11 @@ from sastrugi.kinds.registry import is_textual, measuring_kind
 from sastrugi.media import Extent, Medium, RangeSet
 from sastrugi.media.filemap import FileMap
 from sastrugi.progress import Progress
-from sastrugi.recovery.by_turns import Habit, apart, groups
+from sastrugi.recovery.by_turns import apart, groups
 from sastrugi.recovery.byte_histograms import compare
 from sastrugi.recovery.confidence import LOOKED_THROUGH, NO_CHOICE, NOTHING_LEFT
 from sastrugi.recovery.findings import Finding
+from sastrugi.recovery.habits import Habit
 from sastrugi.recovery.laid_alike import as_beside, habit_of, text_behind_gaps
 from sastrugi.recovery.reassembly import Budget, reassemble
 from sastrugi.recovery.scan_file import ScanFile
