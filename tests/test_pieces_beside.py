@@ -7,7 +7,7 @@ import random
 from pathlib import Path
 
 import pytest
-from hypothesis import given
+from hypothesis import assume, given
 from hypothesis import strategies as st
 
 from sastrugi.kinds import all_kinds, recognise
@@ -115,7 +115,8 @@ def test_heads_that_were_found_are_put_together(
         places = lay(image, content.ljust(need * CLUSTER, b"\0"), in_pieces(need, pieces, gap))
         rest = FileMap.of((Extent(places[0].offset, SIZE - places[0].offset),))
         measure = recognise(MediumSource(image, rest), deep=True)
-        assert measure is not None and not measure.whole
+        assert measure is not None
+        assume(not measure.whole)  # noise may end a picture
         head = finding_of("a", kind, max(measure.length, 1), places[0].offset)
         head.state, head.volume, head.reasons = "found", None, [f"{BREAKS} {measure.breaks_at}: {measure.rule}"]
         with ScanFile.create(folder / "m.scan", image, ("content",)) as scan:

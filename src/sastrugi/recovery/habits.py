@@ -1,5 +1,5 @@
-"""How the files of a medium are proved, or seen, to lie, by where they begin: an allocator does alike what it does at one
-time, so what nothing proves is told by those beside it."""
+"""How the files of a medium are proved, or seen, to lie, by where they begin: an allocator does alike what it does at
+one time, so what nothing proves is told by those beside it."""
 
 from __future__ import annotations
 
