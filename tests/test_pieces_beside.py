@@ -69,6 +69,27 @@ def test_a_file_lies_as_those_beside_it(
         assert as_beside(image, one, CLUSTER, SIZE, RangeSet(), Habit()) is None
 
 
+@given(seed=st.integers(0, 1 << 20), pieces=st.integers(1, 5), cluster=st.sampled_from([512, 2048]))
+def test_pieces_in_any_order_upset_no_habit(
+    tmp_path_factory: pytest.TempPathFactory, seed: int, pieces: int, cluster: int
+) -> None:
+    """Neighbours that lie backwards, over each other or beside the grid: what is told then is none or inside."""
+    dice = random.Random(seed)
+    with RawImage(tmp_path_factory.mktemp("order") / "m.img", SIZE) as image:
+        image.write(0, dice.randbytes(SIZE))
+        beside = []
+        for n in range(4):
+            proved = finding_of(f"{n}.png", "png", pieces * 3 * cluster, 0)
+            step = dice.choice([-5, -3, 0, 4]) * cluster + dice.choice([0, 0, 100])
+            extents = [Extent(SIZE // 2 + step * k, 3 * cluster) for k in range(pieces)]
+            proved.map, proved.confidence = FileMap.of(extents), 0.95
+            beside.append(proved)
+        one = finding_of("a.wav", "wav", dice.randint(1, 40 * cluster), dice.randrange(SIZE // cluster) * cluster)
+        laid = as_beside(image, one, cluster, SIZE, RangeSet(), habit_of(beside, cluster))
+        assert laid is None or sum(extent.length for extent in laid.extents) == one.size
+        assert laid is None or all(0 <= extent.offset < extent.end <= SIZE for extent in laid.extents)
+
+
 @given(
     lines=st.integers(100, 900), runs=st.lists(st.integers(1, 5), min_size=2, max_size=8), gap=st.integers(1, 4),
     told=st.booleans(), dirty=st.booleans(), seed=st.integers(0, 1 << 20),

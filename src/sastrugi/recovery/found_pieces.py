@@ -46,9 +46,8 @@ def put_together(medium: Medium, scan_file: ScanFile, grids: Sequence[Grid], pro
     progress.start("pieces of what was found", len(left), "files")
     habit, turns, left_to_read, left_to_try = Habit(), Budget(_MOST_READ, _MOST_TRIES), _MOST_READ, _MOST_TRIES
     settled, done = set[int](), 0
-    for grid in sorted(
-        grids, key=lambda grid: -grid.cluster
-    ):  # what begins on a coarse one begins there by chance alone
+    # What begins on the coarsest of several grids hardly does so by chance.
+    for grid in sorted(grids, key=lambda grid: -grid.cluster):
         own = [one for one in left if grid.holds(one.map.start or 0) and grid.begins(one.map.start or 0)]
         mine = {one.number for one in own}
         left = [one for one in left if one.number not in mine]

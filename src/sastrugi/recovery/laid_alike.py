@@ -62,7 +62,7 @@ def _sort_of(finding: Finding, cluster: int) -> str:
         return _IN_ONE_PIECE
     lengths = [-(-extent.length // cluster) for extent in extents]
     gaps = {behind.offset - extent.end for extent, behind in pairwise(extents)}
-    even = lengths == even_shares(sum(lengths), len(lengths)) and len(gaps) == 1
+    even = lengths == even_shares(sum(lengths), len(lengths)) and len(gaps) == 1 and min(gaps) >= cluster
     return f"{len(extents)} even pieces, gaps of {gaps.pop() // cluster}" if even else "otherwise"
 
 
