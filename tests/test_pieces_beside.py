@@ -102,6 +102,7 @@ def test_a_text_goes_on_behind_what_is_none(
     body = "".join(f"{n:05d} wind {dice.randrange(40)} m/s\n" for n in range(lines))
     text = (body if told else f"<html><body><pre>{body}</pre></body></html>").encode()
     need = -(-len(text) // CLUSTER)
+    assume(not (told and dirty and len(text) % CLUSTER < 200))  # a few bytes of noise may be text
     clusters, at = [], 5
     for run in runs * need:
         clusters += range(at, at + run)

@@ -109,9 +109,10 @@ def text_behind_gaps(
     ends = (finding.size - 1) % cluster + 1
     own = np.flatnonzero(text_clusters(rows))[: need - 1]
     behind = int(own[-1]) + 1 if len(own) else 0
-    # What stands behind its end may be anything.
-    last = np.flatnonzero(text_clusters(rows[behind:, :ends]))[:1] + behind
-    own = np.append(own, last)
+    # What stands behind its end may be anything; where something ends exactly there, it is that.
+    ending = np.flatnonzero(text_clusters(rows[behind:, :ends])) + behind
+    exactly = ending[(rows[ending, ends - 1] != 0) & ~rows[ending, ends:].any(axis=1)]
+    own = np.append(own, (exactly if ends < cluster and len(exactly) else ending)[:1])
     if len(own) < need or own[-1] == need - 1 or own[0]:
         return None
     labels = np.full(len(rows), -1, np.int8)
