@@ -166,5 +166,5 @@ def test_a_file_inside_of_which_words_stand_is_one(tmp_path: Path, sastrugi: Pro
     made.volume()
     sastrugi("scan", made.image.path, "--out", tmp_path / "v.scan")
     with ScanFile.open(tmp_path / "v.scan") as scan:
-        found = [b"".join(one.map.chunks(made.image)) for one in scan.findings("state <> 'live' AND confidence > 0.5")]
+        found = [b"".join(one.map.chunks(made.image)) for one in scan.findings("state <> 'live' AND sound = size")]
     assert sorted(found) == sorted(lost.values())

@@ -37,9 +37,13 @@ _MOST_LOST = 0.5
 def loose_outside(tables: Iterable[LooseTable], volumes: Sequence[Volume], live: RangeSet) -> list[LooseFolder]:
     """The folders among loose tables that no volume of today reaches, nor a live file holds."""
     reached = RangeSet(extent for volume in volumes for extent in volume.folder_extents())
-    # What is reached tells nothing new, but for lost first characters of FAT's names.
+    # What is reached tells nothing new, but for lost first letters of names.
+    rules = {name: one.lives for name, one in file_systems().items()}
     unread = (
-        table for table in tables if table.family != "exfat" or reached.gaps(Extent(table.offset, len(table.data)))
+        table
+        for table in tables
+        if ((own := rules[table.family]) is not None and own.loses_first_letters)
+        or reached.gaps(Extent(table.offset, len(table.data)))
     )
     return [
         folder

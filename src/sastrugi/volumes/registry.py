@@ -78,12 +78,14 @@ class Variant:
 @dataclass(frozen=True, slots=True)
 class LifeRules:
     """How the geometry of an earlier volume is worked out from its folders: cluster sizes there can be; whether a
-    folder tells in its own table which cluster it begins at; whether a deletion may leave half of a cluster's number.
+    folder tells in its own table which cluster it begins at; whether a deletion may leave half of a cluster's number;
+    whether it takes the first letters of names, which other names tell again.
     """
 
     units: Sequence[int]
     folders_tell_their_place: bool
     low_halves: bool
+    loses_first_letters: bool
 
 
 @dataclass(frozen=True, slots=True)

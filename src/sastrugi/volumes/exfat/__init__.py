@@ -47,7 +47,9 @@ FILE_SYSTEM = FileSystem(
     boot=BootMark(boots_in, copies_at(0, 12)),
     metadata_sectors=table_sectors,
     peek=_peek,
-    lives=LifeRules([512 << n for n in range(17)], folders_tell_their_place=False, low_halves=False),
+    lives=LifeRules(
+        [512 << n for n in range(17)], folders_tell_their_place=False, low_halves=False, loses_first_letters=False
+    ),
     mounts=(("mount", "-t", "exfat"), ("mount.exfat-fuse",)),
     tools="exfatprogs",
 )

@@ -64,7 +64,9 @@ FILE_SYSTEM = FileSystem(
     boot=BootMark(boots_in, copies_at(0, 6)),
     metadata_sectors=table_sectors,
     peek=_peek,
-    lives=LifeRules([512 << n for n in range(8)], folders_tell_their_place=True, low_halves=True),
+    lives=LifeRules(
+        [512 << n for n in range(8)], folders_tell_their_place=True, low_halves=True, loses_first_letters=True
+    ),
     mounts=(("mount", "-t", "vfat", "-o", "utf8=1,tz=UTC"),),
     tools="dosfstools",
 )  # fmt: skip
