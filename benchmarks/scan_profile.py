@@ -31,9 +31,9 @@ def store(files: int, size: str, **more: Any) -> dict[str, Any]:
 
 DELETE: dict[str, Any] = {"do": "delete", "what": ["/Season"], "share": 1.0, "acts_as": "linux"}
 MEDIA: dict[str, tuple[str, str, str, list[dict[str, Any]]]] = {
-    "camera card, FAT32, formatted": ("256 MiB", "fat32", "4 KiB", [
+    "camera card, FAT32, formatted": ("256 MiB", "fat32", "2 KiB", [
         store(400, "100 KiB..800 KiB", kinds=["jpeg", "mp4"]),
-        {"do": "format", "file_system": "fat32", "cluster": "4 KiB"},
+        {"do": "format", "file_system": "fat32", "cluster": "2 KiB"},
     ]),
     "logger, exFAT, 10,000 small files deleted": ("128 MiB", "exfat", "4 KiB", [
         store(10_000, "1 KiB..4 KiB", kinds=["csv", "txt"]), DELETE,
@@ -48,7 +48,7 @@ MEDIA: dict[str, tuple[str, str, str, list[dict[str, Any]]]] = {
     "card under another file system": ("192 MiB", "exfat", "8 KiB", [
         store(500, "20 KiB..400 KiB"), {"do": "format", "file_system": "fat32", "cluster": "1 KiB"},
     ]),
-    "wiped with noise": ("256 MiB", "fat32", "4 KiB", [{"do": "wipe", "what": "free", "fill": "noise"}]),
+    "wiped with noise": ("256 MiB", "fat32", "2 KiB", [{"do": "wipe", "what": "free", "fill": "noise"}]),
 }  # fmt: skip
 
 
