@@ -18,7 +18,6 @@ from sastrugi.volumes.ext.earlier import earlier_volumes, marked_sectors, superb
 from sastrugi.volumes.ext.peek import peek
 from sastrugi.volumes.ext.plan import default_block, plan
 from sastrugi.volumes.ext.read import open_ext, starts
-from sastrugi.volumes.ext.write import ExtWriter
 from sastrugi.volumes.registry import BootMark, FileSystem, Variant
 from sastrugi.volumes.writer import Habits, VolumeWriter
 
@@ -29,6 +28,8 @@ _FINE, _COARSE = 1e-6, 1.0
 def _format(
     variant: str, image: RawImage, where: Extent, block: int, label: str, serial: int, when: dt.datetime, habits: Habits
 ) -> VolumeWriter[Any]:
+    from sastrugi.volumes.ext.write import ExtWriter  # what only reads starts without it
+
     dice = random.Random(serial)
     geometry = plan(
         variant, where.offset, where.length, block, image.sector, habits, dice.randbytes(16), dice.randbytes(16)

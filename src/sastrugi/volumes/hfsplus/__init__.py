@@ -18,7 +18,6 @@ from sastrugi.volumes.hfsplus.earlier import earlier_volumes, header_sectors, no
 from sastrugi.volumes.hfsplus.peek import peek
 from sastrugi.volumes.hfsplus.plan import default_block, plan
 from sastrugi.volumes.hfsplus.read import open_hfs, starts
-from sastrugi.volumes.hfsplus.write import HfsWriter
 from sastrugi.volumes.registry import BootMark, FileSystem, Variant
 from sastrugi.volumes.writer import Habits, VolumeWriter
 
@@ -28,6 +27,8 @@ _TIME_GRAIN = 1.0
 def _format(
     variant: str, image: RawImage, where: Extent, block: int, label: str, serial: int, when: dt.datetime, habits: Habits
 ) -> VolumeWriter[Any]:
+    from sastrugi.volumes.hfsplus.write import HfsWriter  # what only reads starts without it
+
     planned = plan(_TITLES[variant], where.offset, where.length, block, image.sector, habits == "macos")
     return HfsWriter(image, planned, variant, label, serial, when, habits)
 

@@ -17,7 +17,6 @@ from sastrugi.volumes.ntfs.peek import peek
 from sastrugi.volumes.ntfs.plan import default_cluster, plan
 from sastrugi.volumes.ntfs.read import open_ntfs, starts
 from sastrugi.volumes.ntfs.records import record_sectors
-from sastrugi.volumes.ntfs.write import NtfsWriter
 from sastrugi.volumes.registry import BootMark, FileSystem, Variant
 from sastrugi.volumes.writer import Habits, VolumeWriter
 
@@ -28,6 +27,8 @@ _TIME_GRAIN = 1e-6
 def _format(
     image: RawImage, where: Extent, cluster: int, label: str, serial: int, when: dt.datetime, habits: Habits
 ) -> VolumeWriter[Any]:
+    from sastrugi.volumes.ntfs.write import NtfsWriter  # what only reads starts without it
+
     geometry = plan(where.offset, where.length, cluster, image.sector, habits)
     return NtfsWriter(image, geometry, label, serial, when, habits)
 
