@@ -18,13 +18,13 @@ from itertools import pairwise
 import numpy as np
 from numpy.typing import NDArray
 
-from sastrugi.kinds import Measure, Proof, all_kinds, recognise
+from sastrugi.kinds import all_kinds, recognise
 from sastrugi.kinds.base import BytesSource
-from sastrugi.kinds.registry import is_textual, kind_named, measuring_kind
+from sastrugi.kinds.registry import is_textual, kind_named
 from sastrugi.media import Extent, Medium, RangeSet
 from sastrugi.media.extents import cut, join
 from sastrugi.media.filemap import FileMap
-from sastrugi.recovery.confidence import LOOKED_THROUGH
+from sastrugi.recovery.confidence import LOOKED_THROUGH, can_prove_itself
 from sastrugi.recovery.findings import Finding
 from sastrugi.recovery.habits import Habit
 from sastrugi.recovery.reassembly import Budget
@@ -264,7 +264,7 @@ def _choose(
     """The one way that is left or likeliest, how the files stand on it, and how sure it is."""
     firsts, needs = group.firsts, group.needs
     told = [*_by_text(group, rows)]
-    if not (unproved or told or any(map(_could_prove, group.files))):
+    if not (unproved or told or any(can_prove_itself(one.kind) for one in group.files)):
         return None
     straight = np.repeat(np.arange(len(needs), dtype=np.int8), needs)
     if standing_of(group.files[0], straight, rows, 0) == Standing.PROVED:
@@ -290,11 +290,6 @@ def _choose(
             habit.learn(group.places[0], sorts[key])
         return Way(sorts[key][0], np.frombuffer(key, np.int8)), tried[key], _REST_PROVED if most else sure
     return None
-
-
-def _could_prove(finding: Finding) -> bool:
-    kind = all_kinds().get(finding.kind)
-    return kind is not None and measuring_kind(kind).proof in LOOKED_THROUGH and not is_textual(kind)
 
 
 def _try(
@@ -329,11 +324,7 @@ def standing_of(one: Finding, labels: Labels, rows: NDArray[np.uint8], number: i
         return Standing.FITS if textual else Standing.OPEN
     if not (measure.whole and measure.length == one.size):
         return Standing.BROKEN
-    return Standing.PROVED if _proves(measure) and not textual else Standing.FITS
-
-
-def _proves(measure: Measure) -> bool:
-    return measure.proof in LOOKED_THROUGH and measure.proof > Proof.GUESS
+    return Standing.PROVED if measure.proof in LOOKED_THROUGH and not textual else Standing.FITS
 
 
 def read_clusters(medium: Medium, places: Sequence[int], cluster: int) -> NDArray[np.uint8]:

@@ -9,7 +9,7 @@ from dataclasses import dataclass
 
 from sastrugi.errors import KindError
 from sastrugi.kinds import Kind, Measure, Proof, all_kinds, kind_for_name, recognise
-from sastrugi.kinds.registry import kind_named, measuring_kind
+from sastrugi.kinds.registry import is_textual, kind_named, measuring_kind
 from sastrugi.media import Medium
 from sastrugi.media.extents import RangeSet, total
 from sastrugi.media.filemap import FileMap
@@ -244,6 +244,12 @@ def _same_family(expected: Kind, found: str) -> bool:
     if known is None or (_is_text(expected.name) and _is_text(found)):
         return True
     return measuring_kind(known).name == measuring_kind(expected).name
+
+
+def can_prove_itself(kind: str) -> bool:
+    """Whether content of a kind, where it is whole, can stand nowhere else: all is looked at, and it is no text."""
+    known = all_kinds().get(kind)
+    return known is not None and measuring_kind(known).proof in LOOKED_THROUGH and not is_textual(known)
 
 
 def _is_text(kind: str) -> bool:

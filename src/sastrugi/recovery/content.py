@@ -32,8 +32,8 @@ _MOST_INSIDE, _MOST_READ_INSIDE, _MOST_READ_INSIDE_IN_ALL = 64, 32 << 20, 512 <<
 _LONG_MARK = 4
 _STREAMS = ("mpg", "ts", "mp3", "ogg", "class")
 _PICTURES = ("jpeg", "png", "icc", "jp2")
-_HOLDS_PICTURES = ("tiff", "dng", "psd", "avi", "mov", "mp4", "m4a", "threegp", "mkv", "webm", "mpg")
-_HOLDS_ALL = ("pdf", "doc", "xls", "ppt", "exe", "elf", "iso", "hdf5", "rtf", "mbox", "eml", "tar")
+_HOLDS_PICTURES = ("tiff", "dng", "psd", "avi", "mov", "mp4", "m4a", "3gp", "mkv", "webm", "mpg")
+_HOLDS_ALL = ("pdf", "xls", "exe", "elf", "iso", "hdf5", "rtf", "mbox", "eml", "tar")
 _MAY_HOLD: dict[str, tuple[str, ...] | None] = dict.fromkeys(_HOLDS_PICTURES, _PICTURES) | dict.fromkeys(_HOLDS_ALL)
 """What files of other kinds may hold at any place, as they are; None stands for all."""
 

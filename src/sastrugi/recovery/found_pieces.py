@@ -14,7 +14,7 @@ from sastrugi.kinds.registry import is_textual, measuring_kind
 from sastrugi.media import Medium, RangeSet
 from sastrugi.progress import Progress
 from sastrugi.recovery.by_turns import apart, groups
-from sastrugi.recovery.confidence import LOOKED_THROUGH
+from sastrugi.recovery.confidence import can_prove_itself
 from sastrugi.recovery.content import BREAKS, Grid
 from sastrugi.recovery.findings import Finding
 from sastrugi.recovery.habits import Habit
@@ -87,8 +87,7 @@ def _breaks(finding: Finding) -> bool:
 
 def _proved(finding: Finding) -> bool:
     """Whether it is whole by content that can stand nowhere else."""
-    kind = all_kinds().get(finding.kind)
-    return kind is not None and measuring_kind(kind).proof in LOOKED_THROUGH and finding.confidence >= _SURELY_FOUND
+    return can_prove_itself(finding.kind) and finding.confidence >= _SURELY_FOUND
 
 
 def _is_text(finding: Finding) -> bool:

@@ -6,14 +6,13 @@ from __future__ import annotations
 from collections.abc import Iterable, Iterator, Sequence
 from dataclasses import replace
 
-from sastrugi.kinds import all_kinds, recognise
-from sastrugi.kinds.registry import is_textual, measuring_kind
+from sastrugi.kinds import recognise
 from sastrugi.media import Extent, Medium, RangeSet
 from sastrugi.media.filemap import FileMap
 from sastrugi.progress import Progress
 from sastrugi.recovery.by_turns import apart, groups
 from sastrugi.recovery.byte_histograms import compare
-from sastrugi.recovery.confidence import LOOKED_THROUGH, NO_CHOICE, NOTHING_LEFT
+from sastrugi.recovery.confidence import LOOKED_THROUGH, NO_CHOICE, NOTHING_LEFT, can_prove_itself
 from sastrugi.recovery.findings import Finding
 from sastrugi.recovery.habits import Habit
 from sastrugi.recovery.laid_alike import as_beside, habit_of, text_behind_gaps
@@ -157,7 +156,9 @@ class Assembly:
             for by_habit in (False, True):
                 own = [one for one in self._by_place() if one.volume == volume]
                 habit = habit_of(own, cluster)
-                waiting = [one for one in own if _is_guessed(one) and one.size > cluster and not _proves_itself(one)]
+                waiting = [
+                    one for one in own if _is_guessed(one) and one.size > cluster and not can_prove_itself(one.kind)
+                ]
                 for one in waiting:
                     progress.check()
                     idle = not habit.near(one.map.start or 0) if by_habit else one.confidence >= _SURELY
@@ -247,12 +248,6 @@ class Assembly:
 def _is_guessed(finding: Finding) -> bool:
     """Whether a file lies in one piece only because nothing says otherwise."""
     return len(finding.extents) == 1 and finding.map.plain and NO_CHOICE not in finding.reasons
-
-
-def _proves_itself(finding: Finding) -> bool:
-    """Whether content of a file's kind, where it is whole, can stand nowhere else."""
-    kind = all_kinds().get(finding.kind)
-    return kind is not None and measuring_kind(kind).proof in LOOKED_THROUGH and not is_textual(kind)
 
 
 def claim(claims: RangeSet, finding: Finding, length: int | None = None) -> None:
