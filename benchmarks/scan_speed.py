@@ -23,7 +23,8 @@ from pathlib import Path
 from sastrugi.kinds import all_kinds
 from sastrugi.media.raw import RawImage
 from sastrugi.scenario.dice import Dice
-from sastrugi.volumes.fat.write import FatWriter, plan
+from sastrugi.volumes.fat.plan import plan
+from sastrugi.volumes.fat.write import FatWriter
 
 RUNS = 3
 MIB = 1 << 20

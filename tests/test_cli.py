@@ -3,11 +3,14 @@
 from __future__ import annotations
 
 import re
+import sys
 from pathlib import Path
+from types import ModuleType
 
 import pytest
 import typer
 
+import sastrugi.__main__
 import sastrugi.cli
 from sastrugi.units import format_size, parse_size
 from tests.conftest import Program
@@ -148,6 +151,19 @@ def test_sizes_are_read_as_written(text: str, size: int) -> None:
 
 def test_the_version_is_printed_without_a_command(sastrugi: Program) -> None:
     assert sastrugi("--version").out.startswith("sastrugi 0.")
+
+
+def test_a_ctrl_c_while_the_program_is_being_loaded_ends_it_without_a_word(
+    monkeypatch: pytest.MonkeyPatch, capsys: pytest.CaptureFixture[str]
+) -> None:
+    class Loading(ModuleType):
+        def __getattr__(self, name: str) -> None:
+            raise KeyboardInterrupt
+
+    monkeypatch.setitem(sys.modules, "sastrugi.cli", Loading("sastrugi.cli"))
+    with pytest.raises(SystemExit) as left:
+        sastrugi.__main__.main()
+    assert left.value.code == 130 and capsys.readouterr() == ("", "")
 
 
 def test_each_command_is_found_in_its_own_module() -> None:

@@ -20,7 +20,8 @@ from sastrugi.specimen.build import build
 from sastrugi.specimen.formats import format_volume
 from sastrugi.specimen.recipe import parse_recipe
 from sastrugi.specimen.truth import Specimen, TruthFile
-from sastrugi.volumes.fat.write import FatWriter, plan
+from sastrugi.volumes.fat.plan import plan
+from sastrugi.volumes.fat.write import FatWriter
 from tests.conftest import Program
 from tests.judges import assert_clean, linux, make_volume, mtools_read, require_drivers, volume_copy
 from tests.recipes import random_recipe

@@ -16,9 +16,10 @@ from sastrugi.media import Extent, open_medium
 from sastrugi.media.raw import RawImage
 from sastrugi.volumes.exfat.directory import parse_set, parse_table
 from sastrugi.volumes.exfat.layout import decode_time, encode_time, name_hash, set_checksum, upper_name
+from sastrugi.volumes.exfat.plan import plan
 from sastrugi.volumes.exfat.read import open_exfat
 from sastrugi.volumes.exfat.upcase import table_bytes, upcase
-from sastrugi.volumes.exfat.write import ExfatWriter, plan
+from sastrugi.volumes.exfat.write import ExfatWriter
 from sastrugi.volumes.reader import Entry
 from tests.conftest import Program
 from tests.judges import assert_clean, require_drivers
@@ -58,6 +59,39 @@ def entries_of(path: Path) -> tuple[dict[str, Entry], list[str]]:
             for placement in entry.placements:
                 volume.conflicts(placement.extents)
         return entries, volume.health
+
+
+@pytest.fixture(scope="module")
+def many_clusters(tmp_path_factory: pytest.TempPathFactory) -> tuple[Path, np.ndarray]:
+    """A volume of 130,000 clusters, a third of them allocated in runs; and which they are, from cluster 2 on."""
+    path = tmp_path_factory.mktemp("exfat") / "m.img"
+    dice = np.random.default_rng(7)
+    with RawImage(path, 64 << 20) as image:
+        ExfatWriter(image, plan(0, 64 << 20, 512), "CARD", 1, NOON).flush()
+        volume = open_exfat(image, Extent(0, image.size))
+        assert volume is not None
+        used = np.repeat(dice.random(volume.geometry.clusters // 9 + 1) < 0.3, 9)[: volume.geometry.clusters]
+        bitmap = volume._bitmap[0]
+        image.write(bitmap.offset, np.packbits(used, bitorder="little").tobytes())
+    return path, used
+
+
+@given(asked=st.lists(st.tuples(st.integers(0, 140_000), st.integers(0, 40_000)), max_size=12))
+def test_allocated_runs_are_those_of_the_bitmap_in_whatever_order_they_are_asked_for(
+    many_clusters: tuple[Path, np.ndarray], asked: list[tuple[int, int]]
+) -> None:
+    path, used = many_clusters
+    with open_medium(path, 512) as medium:
+        volume = open_exfat(medium, Extent(0, medium.size))
+        assert volume is not None
+        for start, length in asked:
+            there = np.zeros(length, bool)
+            for at, count in volume._used_runs(start, start + length):
+                assert count > 0 and start <= at and at + count <= start + length
+                there[at - start : at - start + count] = True
+            padded = np.zeros(start + length + len(used) + 2, bool)
+            padded[2 : 2 + len(used)] = used
+            assert (there == padded[start : start + length]).all()
 
 
 def test_a_deleted_file_in_pieces_comes_back_by_its_chain(tmp_path: Path) -> None:

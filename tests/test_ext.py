@@ -30,8 +30,8 @@ from sastrugi.volumes.ext.journal_read import read_copies
 from sastrugi.volumes.ext.journal_write import JournalWriter
 from sastrugi.volumes.ext.layout import HAS_EXTENTS, IS_FILE, Inode, of_seconds, to_seconds
 from sastrugi.volumes.ext.mapping import map_of, placed
+from sastrugi.volumes.ext.opening import open_ext
 from sastrugi.volumes.ext.plan import plan
-from sastrugi.volumes.ext.read import open_ext
 from sastrugi.volumes.ext.write import ExtWriter
 from tests.conftest import Program
 from tests.disks import LIST_ALL, NOON, Disk, Loss, real_loss

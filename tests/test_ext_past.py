@@ -3,28 +3,35 @@
 from __future__ import annotations
 
 import datetime as dt
+import hashlib
 import random
+import subprocess
 from pathlib import Path
 
 import numpy as np
 import pytest
-from hypothesis import given, settings
+from hypothesis import assume, given, settings
 from hypothesis import strategies as st
 
 from sastrugi.errors import VolumeError
-from sastrugi.media import Extent, RangeSet
+from sastrugi.media import Extent, RangeSet, open_medium
 from sastrugi.media.filemap import FileMap
 from sastrugi.media.raw import RawImage
+from sastrugi.progress import Progress
+from sastrugi.recovery import content
+from sastrugi.recovery.scan import scan
 from sastrugi.recovery.scan_file import ScanFile
-from sastrugi.volumes.ext.earlier import earlier_volumes, folder_sectors
+from sastrugi.volumes.ext.earlier import earlier_volumes
 from sastrugi.volumes.ext.groups import Groups
 from sastrugi.volumes.ext.journal_layout import JOURNAL_SUPERBLOCK, SUMS_3, WIDE_NUMBERS
 from sastrugi.volumes.ext.journal_read import pending_blocks
 from sastrugi.volumes.ext.journal_write import JournalWriter
 from sastrugi.volumes.ext.layout import geometry_of, superblock_sum
+from sastrugi.volumes.ext.mapping import told_by_a_list
+from sastrugi.volumes.ext.opening import open_ext, starts
 from sastrugi.volumes.ext.peek import peek
 from sastrugi.volumes.ext.plan import plan
-from sastrugi.volumes.ext.read import open_ext, starts
+from sastrugi.volumes.ext.sector_tests import folder_sectors
 from sastrugi.volumes.ext.write import ExtWriter
 from sastrugi.volumes.metadata_scan import heads_of, loose_tables, marked
 from sastrugi.volumes.probing import probe
@@ -33,6 +40,8 @@ from tests.disks import NOON, Disk
 from tests.judges import EXT, assert_clean, require_drivers
 from tests.losses import DROPPED, USED_ON, damage, deletion, emptied_bin, lay_down_search_and_score
 from tests.test_ext import SEED, UUID, new_disk
+from tests.test_kinds import sample
+from tests.test_relics import came_back
 
 # -- geometries -------------------------------------------------------------------------------------------------------
 
@@ -300,3 +309,126 @@ def test_a_text_over_a_list_of_blocks_is_put_together(sastrugi: Program, tmp_pat
         found = [f for f in scan.findings("state != 'live'") if f.map.start == places[0].offset]
         assert [b"".join(f.map.chunks(disk.image)) for f in found] == [text]
         assert "by a chain" in " ".join(found[0].reasons)
+
+
+# -- lists of blocks that outlive their volume ------------------------------------------------------------------------
+
+
+def without_a_volume(image: Path, source: Path) -> tuple[int, set[str]]:
+    """Wipe all that a volume keeps for itself; the files of a folder that a scan brings back whole, by name."""
+    with open_medium(image) as medium:
+        volume = open_ext(medium, Extent(0, medium.size))
+        assert volume is not None
+        own = [extent for _, extent in volume.own_extents()]
+    with image.open("r+b") as file:
+        for offset, length in own:
+            file.seek(offset)
+            file.write(bytes(length))
+    with open_medium(image) as medium:
+        scan(medium, image.with_suffix(".scan"), Progress())
+    found = set(came_back(image.with_suffix(".scan"), image))
+    wanted = {hashlib.sha256(path.read_bytes()).hexdigest(): path.name for path in source.iterdir()}
+    return len(wanted), {wanted[digest] for digest in found if digest in wanted}
+
+
+@pytest.fixture(scope="module")
+def pictures(tmp_path_factory: pytest.TempPathFactory) -> Path:
+    """Files of kinds that end by themselves, most of them larger than twelve blocks."""
+    folder = tmp_path_factory.mktemp("pictures")
+    for n, kind in enumerate(["png", "zip", "jpeg", "gz", "wav", "csv"] * 2):
+        (folder / f"{n}.{kind}").write_bytes(sample(kind, 9_000 + n * n * 6_000))
+    return folder
+
+
+@pytest.mark.parametrize("block", [1024, 4096])
+def test_a_list_of_blocks_tells_a_file_of_a_volume_that_is_gone(tmp_path: Path, pictures: Path, block: int) -> None:
+    disk = new_disk(tmp_path / "v.img", "ext2", block, 24 << 20)
+    for path in sorted(pictures.iterdir()):
+        disk.store(path.name, path.read_bytes())
+    disk.writer.flush()
+    disk.image.close()
+    count, back = without_a_volume(tmp_path / "v.img", pictures)
+    assert (count, sorted(path.name for path in pictures.iterdir() if path.name not in back)) == (12, [])
+
+
+@pytest.mark.drivers
+@pytest.mark.parametrize(("file_system", "block"), [("ext2", 1024), ("ext3", 4096)])
+def test_lists_that_the_systems_tool_wrote_tell_files_of_a_volume_that_is_gone(
+    tmp_path: Path, pictures: Path, file_system: str, block: int
+) -> None:
+    """mke2fs fills a volume as the older drivers do, a list behind the first twelve blocks (today's driver puts lists
+    elsewhere, so that larger files lie in one piece)."""
+    require_drivers()
+    words = [
+        "-t",
+        file_system,
+        "-b",
+        str(block),
+        "-E",
+        "nodiscard",
+        "-d",
+        str(pictures),
+        str(tmp_path / "v.img"),
+        "24M",
+    ]
+    subprocess.run(["mke2fs", "-q", "-F", *words], check=True, capture_output=True)
+    count, back = without_a_volume(tmp_path / "v.img", pictures)
+    assert (count, sorted(path.name for path in pictures.iterdir() if path.name not in back)) == (12, [])
+
+
+@given(seed=st.integers(0, 1 << 32), full=st.floats(0, 1))
+def test_no_list_leads_out_of_its_medium(seed: int, full: float) -> None:
+    """A medium of blocks that all look like lists of others."""
+    dice = random.Random(seed)
+    blocks = 200
+    medium = bytearray(blocks << 10)
+    for n in range(blocks):
+        count = dice.randint(1, 256) if dice.random() < full else 0
+        first = dice.randint(0, blocks + 20)
+        medium[n << 10 : n + 1 << 10] = (first + np.arange(count, dtype="<u4")).tobytes().ljust(1024, b"\0")
+
+    def read(offset: int, length: int) -> bytes:
+        return bytes(medium[offset : offset + length])
+
+    for start in range(0, len(medium), 512):
+        told = told_by_a_list(read, len(medium), start)
+        for extent in told[1] if told else ():
+            assert extent.offset >= 0 and extent.end <= len(medium)
+
+
+def test_lists_are_read_up_to_as_many_as_a_medium_can_hold(tmp_path: Path, monkeypatch: pytest.MonkeyPatch) -> None:
+    """A medium of beginnings each of which leads into a forest of lists: what is read of them is bounded."""
+    most, read = 40, list[int]()
+    monkeypatch.setattr(content, "_LISTS", most)
+    list_at = content.ContentPass._list_at
+
+    def counted(self: content.ContentPass, offset: int, length: int) -> bytes:
+        data = list_at(self, offset, length)
+        read.append(bool(data) and length > 8)
+        return data
+
+    monkeypatch.setattr(content.ContentPass, "_list_at", counted)
+    with RawImage(tmp_path / "v.img", 2 << 20) as image:
+        for n in range(0, 1500, 14):
+            image.write(n << 10, b"\x89PNG\r\n\x1a\n" + bytes([7]) * 1000)
+            image.write(n + 12 << 10, (n + 13 + np.arange(256, dtype="<u4")).tobytes())
+        scan(image, tmp_path / "v.scan", Progress())
+    assert most // 2 < sum(read) <= most + (2 << 20) // (64 << 10)
+
+
+@given(first=st.integers(14, 60), count=st.integers(80, 256), at=st.integers(8, 64))
+def test_numbers_in_a_row_that_are_content_take_no_file_apart(
+    tmp_path_factory: pytest.TempPathFactory, first: int, count: int, at: int
+) -> None:
+    """An array that looks like a list of blocks where one could stand: it is the file that it is in one piece, unless
+    the numbers tell of a volume that begins where one does."""
+    assume((at << 3) + 13 > first)
+    numbers = np.zeros(256, "<u4")
+    numbers[:count] = first + np.arange(count)
+    data = bytearray(sample("wav", 90_000))
+    data[12 << 10 : 13 << 10] = numbers.tobytes()
+    image = tmp_path_factory.mktemp("rows") / "v.img"
+    with RawImage(image, 4 << 20) as medium:
+        medium.write(at << 13, bytes(data))
+        scan(medium, image.with_suffix(".scan"), Progress())
+    assert hashlib.sha256(data).hexdigest() in came_back(image.with_suffix(".scan"), image)

@@ -12,11 +12,19 @@ from hypothesis import strategies as st
 
 from sastrugi.media import Extent, open_medium
 from sastrugi.media.raw import RawImage
-from sastrugi.volumes.fat.directory import Record, parse_table, settle_lost_characters
-from sastrugi.volumes.fat.layout import decode_time, encode_time, pack_fat, short_name_checksum, unpack_fat
+from sastrugi.volumes.fat.directory import Record, folder_blocks, parse_table, settle_lost_characters
+from sastrugi.volumes.fat.layout import (
+    decode_time,
+    encode_time,
+    pack_fat,
+    short_name_checksum,
+    times_valid,
+    unpack_fat,
+)
 from sastrugi.volumes.fat.names import long_entries, short_alias
+from sastrugi.volumes.fat.plan import plan
 from sastrugi.volumes.fat.read import open_fat
-from sastrugi.volumes.fat.write import FatWriter, plan
+from sastrugi.volumes.fat.write import FatWriter
 from sastrugi.volumes.reader import Entry
 from tests.test_writers import long_names
 
@@ -63,6 +71,52 @@ def test_a_long_name_whose_end_is_overwritten_says_so() -> None:
         table[at] = 0xE5
     (lost,) = parse_table(bytes(table[32:]) + bytes(32), 32)  # the entry with the last characters is gone
     assert lost.name == "Snow pit notes of the thir.doc" and lost.name_sure < 0.5 and "overwritten" in lost.name_note
+
+
+@given(st.lists(st.tuples(st.integers(0, 0xFFFF), st.integers(0, 0xFFFF)), min_size=1, max_size=200))
+def test_times_are_valid_in_rows_as_one_by_one(words: list[tuple[int, int]]) -> None:
+    words += [(date, 0) for date in (0xF45C, 0xF05C, 0xF05D, 0x005D)]  # ends of February, one of 2100
+    dates, times = np.array(words, np.uint16).T
+    assert times_valid(dates, times).tolist() == [decode_time(*pair) is not None for pair in words]
+
+
+entry_bytes = st.one_of(
+    st.just(bytes(32)),
+    st.builds(
+        lambda name, case, date, at, attr: name.encode() + bytes([attr, case]) + bytes(9) + at + date + bytes(6),
+        st.from_regex(r"[A-Z0-9_]{8}[A-Z ]{3}", fullmatch=True),
+        st.sampled_from([0, 8, 0x18, 1]),
+        st.sampled_from([b"\x21\x4c", b"\0\0", b"\xff\xff"]),
+        st.sampled_from([b"\0\0", b"\xff\xff"]),
+        st.sampled_from([0x20, 0x10, 0x80]),
+    ),
+    st.builds(
+        lambda order, case, cluster: bytes([order]) + b"A\0" * 5 + b"\x0f" + bytes([case, 7]) + b"B\0" * 6 + cluster
+        + b"C\0" * 2,
+        st.sampled_from([0x41, 1, 20, 21, 0x40, 0xE5]),
+        st.sampled_from([0, 0, 0, 3]),
+        st.sampled_from([b"\0\0", b"\0\0", b"\1\0"]),
+    ),
+)  # fmt: skip
+
+
+def can_be_listed(entry: bytes) -> bool:
+    """Whether an entry of a table is possible, byte by byte after the specification."""
+    if entry[11] & 0xC0:
+        return False
+    if entry[11] & 0x3F == 0x0F:
+        return not entry[12] and entry[26:28] == b"\0\0" and (entry[0] == 0xE5 or 1 <= entry[0] & 0xBF <= 20)
+    date, time = int.from_bytes(entry[24:26], "little"), int.from_bytes(entry[22:24], "little")
+    return not entry[12] & ~0x18 and decode_time(date, time) is not None
+
+
+@given(st.lists(st.lists(entry_bytes, min_size=16, max_size=16), min_size=1, max_size=6))
+def test_blocks_of_folders_are_told_as_their_entries_are(blocks: list[list[bytes]]) -> None:
+    expected = []
+    for block in blocks:
+        used = next((n for n, entry in enumerate(block) if not entry[0]), len(block))
+        expected.append(used > 0 and all(map(can_be_listed, block[:used])) and not any(b"".join(block[used:])))
+    assert folder_blocks(b"".join(b"".join(block) for block in blocks), 512).tolist() == expected
 
 
 def record(name: str, lost: bool) -> Record:

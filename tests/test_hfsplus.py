@@ -24,7 +24,6 @@ from sastrugi.recovery.scan_file import ScanFile
 from sastrugi.specimen.write_tracker import WriteTracker
 from sastrugi.volumes.hfsplus.btree import Tree
 from sastrugi.volumes.hfsplus.catalog_read import records_at, shaped_overflow, shaped_records
-from sastrugi.volumes.hfsplus.earlier import header_sectors, node_sectors
 from sastrugi.volumes.hfsplus.journal_read import find_journal, waiting_sectors
 from sastrugi.volumes.hfsplus.journal_write import Copy, JournalWriter
 from sastrugi.volumes.hfsplus.layout import (
@@ -38,10 +37,12 @@ from sastrugi.volumes.hfsplus.layout import (
 )
 from sastrugi.volumes.hfsplus.mapping import all_runs
 from sastrugi.volumes.hfsplus.names import composed, decomposed, folded, text_of, to_units
+from sastrugi.volumes.hfsplus.opening import open_hfs, starts
 from sastrugi.volumes.hfsplus.peek import peek
 from sastrugi.volumes.hfsplus.plan import plan
-from sastrugi.volumes.hfsplus.read import HfsVolume, open_hfs, starts
+from sastrugi.volumes.hfsplus.read import HfsVolume
 from sastrugi.volumes.hfsplus.records import FileState, ForkState, catalog_key, overflow, packed_file
+from sastrugi.volumes.hfsplus.sector_tests import header_sectors, node_sectors
 from sastrugi.volumes.hfsplus.tree_read import TreeFile, spans_of
 from sastrugi.volumes.hfsplus.write import HfsWriter
 from sastrugi.volumes.metadata_scan import heads_of

@@ -20,8 +20,9 @@ from sastrugi.recovery.findings import Finding
 from sastrugi.recovery.scan_file import ScanFile
 from sastrugi.recovery.sector_survey import Survey, SurveyOptions
 from sastrugi.recovery.tables import table_findings
+from sastrugi.volumes.fat.plan import plan
 from sastrugi.volumes.fat.read import open_fat
-from sastrugi.volumes.fat.write import FatWriter, plan
+from sastrugi.volumes.fat.write import FatWriter
 from sastrugi.volumes.writer import Node
 from tests.test_kinds import sample
 

@@ -17,7 +17,8 @@ from sastrugi.media import Extent, open_medium
 from sastrugi.media.raw import RawImage
 from sastrugi.report.byte_owners import Claim, claims_of, stretches_of
 from sastrugi.specimen.truth import Specimen
-from sastrugi.volumes.fat.write import FatWriter, plan
+from sastrugi.volumes.fat.plan import plan
+from sastrugi.volumes.fat.write import FatWriter
 from tests.conftest import Program
 from tests.test_kinds import sample
 

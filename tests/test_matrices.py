@@ -74,13 +74,15 @@ def write(folder: Path, engines: tuple[str, ...] = ("fast-look", "plain-reader")
 def scores(folder: Path) -> dict[str, dict[str, Any]]:
     """What every cell's scorecard says, by the cell's key; the name of the folder of results apart."""
     found = {}
-    for path in sorted((folder / "cells").glob("*/scorecard.json")):
+    for path in sorted((folder / "cells").glob("[!.]*/scorecard.json")):
         found[path.parent.name] = json.loads(path.read_text())
     return found
 
 
 def stamps(folder: Path) -> dict[str, int]:
-    return {path.parent.name: path.stat().st_mtime_ns for path in (folder / "cells").glob("*/trial.json")}
+    """When every cell that stands was written; what is under its temporary name does not stand yet."""
+    standing = (folder / "cells").glob("[!.]*/trial.json")
+    return {path.parent.name: path.stat().st_mtime_ns for path in standing}
 
 
 def test_a_campaign_is_carried_out_once(sastrugi: Program, tmp_path: Path) -> None:
@@ -130,7 +132,7 @@ def test_killed_at_any_moment_nothing_is_lost(tmp_path: Path, sastrugi: Program)
         time.sleep(0.05 * n)
         process.send_signal(signal.SIGKILL if n % 2 else signal.SIGINT)
         code = process.wait(40)
-        assert code in (0, 130, -signal.SIGKILL)
+        assert code in (0, 130, -signal.SIGKILL, -signal.SIGINT), "by a SIGINT only before the program began"
         now = stamps(folder)
         assert all(now[key] == stamp for key, stamp in standing.items()), "what had ended stands"
         standing = now
@@ -143,6 +145,7 @@ def test_killed_at_any_moment_nothing_is_lost(tmp_path: Path, sastrugi: Program)
     again = write(tmp_path / "other")
     sastrugi("campaign", "run", again, "--ledger", "none", "--jobs", "1", cwd=tmp_path / "other")
     assert scores(tmp_path / "other" / "small.campaign") == scores(folder)
+    assert not [*(folder / "cells").glob(".*"), *(folder / "specimens").glob(".*")], "nothing half done is left"
 
 
 def test_specimens_are_thrown_away_and_made_again(sastrugi: Program, tmp_path: Path) -> None:

@@ -39,13 +39,16 @@ def test_range_set_is_a_set_of_positions(steps: list[tuple[bool, Extent]], probe
         else:
             ranges.remove(span)
             model -= positions
-    kept = list(ranges)
+    kept, copied = list(ranges), RangeSet(ranges)
+    copied.add(Extent(200, 1))
+    assert list(ranges) == kept and list(copied) == [*kept, Extent(200, 1)], "a copy has nothing in common with it"
+    assert ranges.count(Extent(0, 300)) == len(model) and copied.count(Extent(0, 300)) == len(model) + 1
     assert {p for e in kept for p in range(e.offset, e.end)} == model
     assert all(a.end < b.offset for a, b in itertools.pairwise(kept)), "neighbours are joined"
     inside = {p for e in ranges.overlap(probe) for p in range(e.offset, e.end)}
     outside = {p for e in ranges.gaps(probe) for p in range(e.offset, e.end)}
     asked = set(range(probe.offset, probe.end))
-    assert inside == asked & model and outside == asked - model
+    assert inside == asked & model and outside == asked - model and ranges.covers(probe) == (asked <= model)
     assert all((p in ranges) == (p in model) for p in range(101))
     for start in set(range(101)) - model:
         free = ranges.free_from(start, 101)

@@ -33,8 +33,8 @@ from sastrugi.volumes.ntfs.layout import (
     to_ticks,
     with_fixups,
 )
+from sastrugi.volumes.ntfs.opening import open_ntfs
 from sastrugi.volumes.ntfs.plan import plan
-from sastrugi.volumes.ntfs.read import open_ntfs
 from sastrugi.volumes.ntfs.system_files import order_of
 from sastrugi.volumes.ntfs.write import COMPRESSED_FILE, NtfsNode, NtfsWriter
 from tests.conftest import Program

@@ -25,8 +25,9 @@ from sastrugi.volumes.ntfs.layout import FILE_MAGIC, Geometry, with_fixups
 from sastrugi.volumes.ntfs.log_layout import FIRST_PAGE, PAGE, place_bits, stored_in_page
 from sastrugi.volumes.ntfs.log_read import logged_records
 from sastrugi.volumes.ntfs.log_write import LogWriter
+from sastrugi.volumes.ntfs.opening import open_ntfs
 from sastrugi.volumes.ntfs.plan import plan
-from sastrugi.volumes.ntfs.read import RecordedFiles, open_ntfs
+from sastrugi.volumes.ntfs.recorded_files import RecordedFiles
 from sastrugi.volumes.ntfs.records import Records, map_of, text_of
 from sastrugi.volumes.ntfs.write import COMPRESSED_FILE, NtfsWriter
 from sastrugi.volumes.reader import Entry

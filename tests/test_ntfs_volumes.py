@@ -16,8 +16,8 @@ from sastrugi.errors import VolumeError
 from sastrugi.media import Extent, RangeSet
 from sastrugi.media.raw import RawImage
 from sastrugi.volumes.ntfs.layout import BOOT_FILE, MFT, geometry_of
+from sastrugi.volumes.ntfs.opening import open_ntfs, starts
 from sastrugi.volumes.ntfs.plan import plan
-from sastrugi.volumes.ntfs.read import open_ntfs, starts
 from sastrugi.volumes.ntfs.write import NtfsWriter
 from sastrugi.volumes.probing import probe
 from tests.conftest import Program

@@ -33,8 +33,8 @@ from tests.test_kinds import sample
 
 CLUSTER = 2048
 SIZE = 1 << 20
-PROVED = ("png", "zip", "gz")
-"""Kinds whose whole content is proved."""
+PROVED = ("png", "zip", "gz", "docx")
+"""Kinds whose whole content is proved, also one that is measured as another."""
 
 
 def finding_of(name: str, kind: str, size: int, start: int) -> Finding:
@@ -234,6 +234,24 @@ def test_signatures_decide_between_lines(tmp_path: Path) -> None:
     assert [(one.base, one.cluster, len(own)) for one, own in found] == [(64 * 512, 2048, 2)]
 
 
+@given(
+    begun=st.sets(st.integers(0, 5)), misled=st.booleans(), named=st.booleans(),
+)  # fmt: skip
+def test_texts_decide_where_no_name_calls_for_a_signature(begun: set[int], misled: bool, named: bool) -> None:
+    """Three texts that begin by a geometry that can be read are enough to believe it; fewer, or names that call for
+    signatures which are not there, are not."""
+    line, other = LifeGeometry("exfat", 64 * 512, 2048, 0), LifeGeometry("exfat", 64 * 512, 4096, 0)
+    records = [
+        LooseRecord(f"T{n}.CSV", False, False, 10 + 3 * n, 5000, Times(), Extent(0, 96), 1.0, "") for n in range(6)
+    ]
+    folder = LooseFolder("exfat", line.offset(5), bytes(512), own=None, parent=0, records=records)
+    begins = {line.offset(records[n].cluster) for n in begun} | ({other.offset(10)} if misled else set())
+    head: Callable[[str, int], bool | None] = lambda name, offset: False if named else None  # noqa: E731
+    found = find_geometries([folder], [other, line], 1 << 26, head, begins.__contains__)
+    wanted = [(line.base, line.cluster)] if len(begun) >= 3 and not named else []
+    assert [(one.base, one.cluster) for one, own in found if own] == wanted
+
+
 # -- where a file breaks ----------------------------------------------------------------------------------------------
 
 GRAIN = {"gz": 1 << 17, "bz2": 1 << 20, "xz": 1 << 17, "zip": 1 << 16, "png": 1 << 20, "flac": 1 << 16}
@@ -306,7 +324,7 @@ def test_a_text_and_another_file_are_told_apart(
             finding_of(f"a.{kind}", kind, len(data), start)
             for kind, data, start in zip(kinds, files, starts, strict=True)
         ]
-        told = list(groups(both, CLUSTER, SIZE, RangeSet()))
+        told = list(groups(image, both, CLUSTER, SIZE, RangeSet()))
         parted = [one for group in told for one in apart(image, group, Habit(), Budget())]
         needed = -(-len(files[0]) // CLUSTER)
         if harmed or starts[1] >= starts[0] + needed * CLUSTER:
@@ -363,7 +381,7 @@ def test_files_that_took_turns_are_told_apart(
             measure = recognise(MediumSource(image, FileMap.of((Extent(start, SIZE - start),))))
             findings.append(finding_of(f"{n}", measure.kind if measure else "csv", len(data), start))
         taken = RangeSet([Extent(CLUSTER * (5 + len(order)), CLUSTER)] if closed else [])
-        told = list(groups(findings, CLUSTER, SIZE, taken))
+        told = list(groups(image, findings, CLUSTER, SIZE, taken))
         if len(told) != 1 or len(told[0].files) != len(files):
             return  # some were at their ends before the last began
         group = told[0]
@@ -375,6 +393,26 @@ def test_files_that_took_turns_are_told_apart(
                 assert image.read_extents(parted[str(n)].extents) == data
         if closed and sum(proved) >= len(files) - 1 and proved[0]:
             assert [image.read_extents(parted[str(n)].extents) for n in range(len(files))] == files
+
+
+@pytest.mark.parametrize(
+    ("behind", "taken", "closed"),
+    [(b"", False, True), (b"\0" * CLUSTER, False, True), (b"\0" * 700 + b"x", False, False), (b"x", True, True)],
+)
+def test_a_group_is_closed_by_what_is_anothers_or_nobodys(
+    tmp_path: Path, behind: bytes, taken: bool, closed: bool
+) -> None:
+    """And two groups that follow each other close the first one."""
+    with RawImage(tmp_path / "m.img", SIZE) as image:
+        image.write(2 * CLUSTER, random.Random(1).randbytes(20 * CLUSTER))
+        image.write(22 * CLUSTER, behind)
+        starts = (2, 5, 12, 15)
+        files = [finding_of(str(n), "npy", 5 * CLUSTER - n, start * CLUSTER) for n, start in enumerate(starts)]
+        others = RangeSet([Extent(22 * CLUSTER, CLUSTER)] if taken else [])
+        told = list(groups(image, files, CLUSTER, SIZE, others))
+        assert [[one.name for one in group.files] for group in told] == [["0", "1"], ["2", "3"]]
+        assert [group.closed for group in told] == [True, closed]
+        assert told[1].places == tuple(range(12 * CLUSTER, 22 * CLUSTER, CLUSTER))
 
 
 def test_those_beside_them_tell_how_files_took_turns() -> None:
@@ -445,7 +483,7 @@ def test_beginnings_tell_of_turns_that_no_content_proves(
                 there[name] = lie
             at += len(order)
         habit, budget = Habit(), Budget(1 << 30, 1 << 20)
-        told = list(groups(findings, CLUSTER, 8 * SIZE, RangeSet([Extent(at * CLUSTER, CLUSTER)])))
+        told = list(groups(image, findings, CLUSTER, 8 * SIZE, RangeSet([Extent(at * CLUSTER, CLUSTER)])))
         for group in told:
             group.offer_to(habit)
         parted = [one for group in told for one in apart(image, group, habit, budget)]

@@ -5,20 +5,16 @@ from __future__ import annotations
 import ast
 import io
 import re
+import subprocess
+import sys
+import tempfile
 import tokenize
 from pathlib import Path
 
 import pytest
 
 import sastrugi
-from sastrugi.volumes.registry import (
-    family_of,
-    file_systems,
-    time_grain,
-    title_of,
-    variant_named,
-    variant_names,
-)
+from sastrugi.volumes.registry import family_of, file_systems, time_grain, title_of, variant_named, variant_names
 
 ROOT = Path(sastrugi.__file__).parent
 FOLDERS = ("specimen", "recovery", "scoring", "report", "cli", "media", "campaign", "standins", "corpus")
@@ -55,6 +51,22 @@ def test_no_file_system_is_known_by_its_name(folder: str) -> None:
         if (found := names_in(path.read_text("utf-8")))
     }
     assert not known
+
+
+def test_a_scan_starts_without_what_reads_other_file_systems(demo: Path) -> None:
+    """Each further file system would cost every scan its start."""
+    program = (
+        "import sys; from sastrugi.api import scan; from pathlib import Path;"
+        f"scan(Path({str(demo / 'specimen')!r}), Path('a.scan'));"
+        "print(*sorted(m for m in sys.modules if m.startswith('sastrugi.volumes.') and m.endswith(('.read', '.write'))))"
+    )
+    with tempfile.TemporaryDirectory() as folder:
+        words = [sys.executable, "-c", program]
+        ran = subprocess.run(words, cwd=folder, capture_output=True, text=True, check=True)
+    read = {name.split(".")[2] for name in ran.stdout.split() if name.endswith(".read")}
+    assert read == {name for name, one in file_systems().items() if one.lives is not None}, (
+        "lives are told by all of these"
+    )
 
 
 def test_every_family_is_declared_whole() -> None:

@@ -20,11 +20,15 @@ from hypothesis import strategies as st
 
 from sastrugi.media import Extent, FileMap, RangeSet, open_medium
 from sastrugi.media.raw import RawImage
+from sastrugi.progress import Progress
 from sastrugi.recovery.bins import read_index, read_trash_info
 from sastrugi.recovery.findings import Finding
 from sastrugi.recovery.layout import find_places
 from sastrugi.recovery.reassembly import Budget, reassemble
+from sastrugi.recovery.scan import scan
 from sastrugi.recovery.scan_file import ScanFile
+from sastrugi.specimen.build import build
+from sastrugi.specimen.recipe import Recipe
 from sastrugi.specimen.steps.delete import windows_index
 from sastrugi.volumes.metadata_scan import families, heads_of, loose_tables, marked
 from sastrugi.volumes.orphan_folders import loose_folders
@@ -274,3 +278,25 @@ def test_an_index_of_a_linux_bin_is_read_as_it_was_written(parts: list[str]) -> 
 def test_no_index_of_a_linux_bin_is_trusted_too_far(data: bytes) -> None:
     for path in (read_trash_info(data), read_trash_info(b"[Trash Info]\nPath=" + data)):
         assert path is None or (all(path) and "/" not in path)
+
+
+@pytest.mark.parametrize("last", [b"\x85" + b"\x31" * 19, b"\xe5ORE    BIN\x20"])
+def test_an_end_that_looks_like_a_part_of_a_folder_keeps_nothing_from_its_file(tmp_path: Path, last: bytes) -> None:
+    """Files by turns, the last clusters of which hold a few bytes and zeros: a lone entry, or the head of one."""
+    copies, dice = tmp_path / "copies", random.Random(6)
+    copies.mkdir()
+    for n in range(6):
+        (copies / f"A{n}.PNG").write_bytes(sample("png", 20_000 + 4000 * n))
+        readings = np.frombuffer(dice.randbytes(512 * (30 + 7 * n) - 128), "u1")
+        np.save(copies / f"B{n}.NPY", np.append(readings, np.frombuffer(last, "u1")))
+    form = {"do": "format", "file_system": "fat32", "cluster": "512 B"}
+    store = {"do": "store", "folder": str(copies), "into": "/D", "pieces": 3, "gaps": "interleaved"}
+    recipe = {
+        "recipe": 1, "name": "ends", "title": "Ends", "seed": 2, "medium": {"size": "40 MiB"}, "steps": [form, store, form]
+    }  # fmt: skip
+    build(Recipe.model_validate(recipe), tmp_path / "specimen", Progress())
+    with open_medium(tmp_path / "specimen" / "medium.img") as medium:
+        scan(medium, tmp_path / "m.scan", Progress())
+    wanted = {hashlib.sha256(path.read_bytes()).hexdigest(): path.name for path in copies.iterdir()}
+    found = came_back(tmp_path / "m.scan", tmp_path / "specimen" / "medium.img")
+    assert {wanted[digest] for digest in found if digest in wanted} == {*wanted.values()}

@@ -11,10 +11,12 @@ import struct
 import tarfile
 import zipfile
 import zlib
-from collections.abc import Callable
+from collections.abc import Callable, Iterator
 
 import numpy as np
 import pytest
+from hypothesis import given
+from hypothesis import strategies as st
 from PIL import Image
 
 from sastrugi.kinds import Proof, recognise
@@ -224,6 +226,63 @@ def test_a_variant_cut_short_is_not_whole(case: str) -> None:
     assert found is None or not found.whole or found.length < len(data) * 2 // 3
 
 
+packed = st.builds(
+    bz2.compress,
+    st.one_of(
+        st.binary(max_size=4000),
+        st.builds(lambda n, seed: random.Random(seed).randbytes(n), st.integers(0, 400_000), st.integers(0, 9)),
+        st.builds(lambda n: b"firn;%d\n" * (n // 8), st.integers(0, 3_000_000)),
+    ),
+    st.integers(1, 9),
+)
+
+
+@given(
+    st.lists(packed, min_size=1, max_size=3), st.sampled_from([b"", bytes(700), b"BZh", b"BZh91AY&SY", b"\x17rE8P\x90"])
+)
+def test_bzip2_ends_by_its_marks_where_it_ends_unpacked(streams: list[bytes], behind: bytes) -> None:
+    data = b"".join(streams) + behind
+    quick, whole = (recognise(BytesSource(data), deep=deep) for deep in (False, True))
+    assert (quick is None) == (whole is None)
+    if quick is None or whole is None:
+        assert len(streams[0]) == 14, "one without a block"
+        return
+    assert (quick.length, quick.whole, quick.breaks_at) == (whole.length, whole.whole, whole.breaks_at)
+    unpacked = quick.proof != Proof.STRUCTURE
+    assert unpacked or not behind, "what was not unpacked is not proved, and its size must be told"
+
+
+@given(st.integers(1, 9), st.integers(0, 31), st.integers(0, 400))
+def test_bzip2_with_clusters_of_another_is_not_whole(level: int, bit: int, at: int) -> None:
+    """A file of the size that is told, with what belongs to others in it, or with a checksum that is of no block."""
+    data = bytearray(bz2.compress(random.Random(level).randbytes(220_000), level))
+    if at:
+        data = (data[: at * 512] + bytes(512) + data[at * 512 :])[: len(data)]
+    else:
+        data[data.find(b"1AY&SY") + 6 + bit // 8] ^= 1 << bit % 8
+    quick, deep = (recognise(BytesSource(bytes(data)), deep=one) for one in (False, True))
+    assert quick is not None and not quick.whole and quick == deep
+
+
+def test_bzip2_full_of_marks_ends_soon() -> None:
+    """Marks without blocks between them cost no more than blocks would."""
+    found = recognise(BytesSource(b"BZh9" + b"1AY&SY" * 2_000_000))
+    assert found is None or not found.whole
+
+
+@pytest.mark.parametrize("constants", [3, 9000, 60_000])
+def test_a_class_is_measured_across_what_is_read_at_once(constants: int) -> None:
+    pool = b"".join(b"\1\0\x0b" + b"%011d" % n for n in range(constants - 1)) + b"\5" + bytes(8)
+    data = b"\xca\xfe\xba\xbe\0\0\0\x34" + struct.pack(">H", constants + 2) + pool + bytes(14)
+    found = recognise(BytesSource(data + bytes(5000)))
+    assert found is not None and found.whole and found.length == len(data)
+    for end in (len(data) - 15, len(data) // 2, 12):
+        cut = recognise(BytesSource(data[:end]))
+        assert cut is not None and not cut.whole
+    wrong = recognise(BytesSource(data[:10] + b"\2" + data[11:]))
+    assert wrong is not None and wrong.breaks_at == 10
+
+
 def test_a_recording_without_a_length_ends_where_its_elements_do() -> None:
     data = mkv_live()
     found = measured("mkv", data + bytes(600))
@@ -348,3 +407,34 @@ def test_forms_that_other_programs_write(make: Callable[[], bytes], kind: str) -
     data = make()
     found = recognise(BytesSource(data + bytes(-len(data) % 512) + random.Random(2).randbytes(9000)))
     assert found is not None and (found.kind, found.whole, found.length) == (kind, True, len(data)), found
+
+
+class InBlocks(BytesSource):
+    """A source that is read in blocks of a few bytes."""
+
+    def __init__(self, data: bytes, block: int) -> None:
+        super().__init__(data)
+        self.block = block
+
+    def blocks(self, position: int, end: int | None = None, size: int = 0) -> Iterator[tuple[int, bytes]]:
+        return super().blocks(position, end, self.block)
+
+
+@given(text=st.text("{}\\a\n\0", max_size=60), block=st.integers(1, 9))
+def test_rich_text_ends_where_its_first_brace_is_closed(text: str, block: int) -> None:
+    """A brace behind a backslash is text; however it is read."""
+    data = b"{\\rtf" + text.encode()
+    depth, end = 0, None
+    for at, byte in enumerate(data):
+        if not byte:
+            break
+        if data[at - 1 : at] != b"\\":
+            depth += {ord("{"): 1, ord("}"): -1}.get(byte, 0)
+        if not depth:
+            end = at + 1
+            break
+    while end is not None and data[end : end + 1] == b"\n":
+        end += 1
+    measure = recognise(InBlocks(data, block))
+    assert measure is not None and measure.whole == (end is not None)
+    assert measure.length == (end if end is not None else data.find(0) if 0 in data else len(data))

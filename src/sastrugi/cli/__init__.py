@@ -5,7 +5,6 @@ Modules here import the core inside their functions, so that `sastrugi --help` a
 
 from __future__ import annotations
 
-import gc
 import os
 import sys
 from collections.abc import Sequence
@@ -32,9 +31,8 @@ COMMANDS = {
     "ledger": ("ledger",),
 }
 """The modules here that have commands, in the order of the help, and their commands: a call imports only its own."""
-_OBJECTS = 100_000
-"""New objects between two looks for those that only hold each other. There are few, and a look costs with all objects
-that live: truths and scorecards have hundreds of thousands."""
+os.environ.setdefault("OPENBLAS_NUM_THREADS", "1")
+"""Nothing here multiplies matrices, and NumPy would start a thread for it on each core, in every command."""
 
 
 def _print_version(asked: bool) -> None:
@@ -76,7 +74,6 @@ def main() -> None:
     """Run the command; every error becomes one line on stderr and the exit status of its class."""
     from sastrugi.errors import SastrugiError, Unfinished, system_words
 
-    gc.set_threshold(_OBJECTS)
     streams.prepare()
     try:
         command_line(sys.argv[1:])()
@@ -88,9 +85,6 @@ def main() -> None:
     except SastrugiError as error:
         _complain(str(error))
         sys.exit(error.exit_code)
-    except KeyboardInterrupt:
-        _complain("stopped")
-        sys.exit(130)
     except BrokenPipeError:
         os.dup2(os.open(os.devnull, os.O_WRONLY), 1)
         sys.exit(0)

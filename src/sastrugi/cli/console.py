@@ -55,7 +55,7 @@ def show(*parts: RenderableType) -> None:
 def _console() -> Console:
     from rich.console import Console
 
-    console = Console(highlight=False, soft_wrap=False)
+    console = Console(highlight=False, soft_wrap=False, emoji=False)
     if not console.is_terminal or console.width > WIDTH:
         console.width = WIDTH
     return console

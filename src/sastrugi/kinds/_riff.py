@@ -5,6 +5,7 @@ Source: Microsoft/IBM, Multimedia Programming Interface 1.0; EBU Tech 3306.
 
 from __future__ import annotations
 
+from collections.abc import Iterator
 from struct import Struct
 
 from sastrugi.kinds.base import Measure, Proof, Source, broken
@@ -14,6 +15,23 @@ _CHUNKS = {b"RIFF": CHUNK, b"RF64": CHUNK, b"RIFX": Struct(">4sI")}
 _UNKNOWN_LENGTHS = (0, 0xFFFFFFFF)
 _LARGE_SIZES = b"ds64"
 _MAX_CHUNKS = 1_000_000
+
+
+def chunks_in(source: Source, start: int, end: int, nested: bytes = b"") -> Iterator[tuple[bytes, int, int]]:
+    """Name, start of the content and end of each chunk between two bytes, up to the first that is none; lists that are
+    `nested` are gone into."""
+    at = start
+    for _ in range(_MAX_CHUNKS):
+        head = source.unpack(CHUNK, at) if at + CHUNK.size <= end else None
+        if head is None or not _is_name(head[0]) or at + CHUNK.size + head[1] > end:
+            return
+        inside = nested and head[0] == b"LIST" and source.read(at + CHUNK.size, 4) == nested
+        yield head[0], at + CHUNK.size, at + CHUNK.size + head[1]
+        at += CHUNK.size + (4 if inside else head[1] + (head[1] & 1))
+
+
+def _is_name(name: bytes) -> bool:
+    return all(32 <= byte < 127 for byte in name)
 
 
 def measure_riff(source: Source, form: bytes, kind: str, needed: frozenset[bytes]) -> Measure | None:
@@ -37,7 +55,7 @@ def measure_riff(source: Source, form: bytes, kind: str, needed: frozenset[bytes
         chunk = source.unpack(layout, at)
         if chunk is not None and large and chunk == (b"data", 0xFFFFFFFF):
             chunk = (b"data", int.from_bytes(large[8:], "little"))
-        if chunk is None or not all(32 <= byte < 127 for byte in chunk[0]) or at + 8 + chunk[1] > end:
+        if chunk is None or not _is_name(chunk[0]) or at + 8 + chunk[1] > end:
             if streamed and needed <= names:
                 return Measure(kind, at, True, Proof.GUESS, "its length was never written; its chunks end here")
             return broken(kind, min(at, source.size), f"after {len(names)} sorts of chunks no valid one follows")

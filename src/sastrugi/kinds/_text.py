@@ -70,12 +70,15 @@ def utf16_length(source: Source, encoding: str) -> int:
     return length
 
 
-def sort_of_text(source: Source, length: int) -> str:
-    """Which kind of text: json, eml, mbox, csv, log or txt, by its first lines (JSON by all of it)."""
+def sort_of_text(source: Source, length: int) -> tuple[str, int]:
+    """Which kind of text (json, eml, mbox, csv, log or txt), by its first lines (JSON by all of it), and its length."""
     head = source.read(0, min(length, 4096)).decode("utf-8", "ignore").lstrip("\ufeff")
-    if head.lstrip()[:1] in ("{", "[") and length <= _MOST_JSON and json_length(source, length):
-        return "json"
-    lines = head.splitlines()
+    if head.lstrip()[:1] in ("{", "[") and length <= _MOST_JSON and (closes := _json_length(source, length)):
+        return "json", closes
+    return _sort_by_lines(head.splitlines(), length), length
+
+
+def _sort_by_lines(lines: list[str], length: int) -> str:
     if lines and lines[0].startswith("From ") and len(lines) > 1 and _HEADER_LINE.match(lines[1]):
         return "mbox"
     if len(lines) > 1 and all(_HEADER_LINE.match(line) or line[:1] in " \t" for line in lines[:2]):
@@ -96,7 +99,7 @@ def _is_table(lines: list[str]) -> bool:
     return False
 
 
-def json_length(source: Source, length: int) -> int:
+def _json_length(source: Source, length: int) -> int:
     """The length of the JSON document at the start with the white space behind it, 0 if there is none."""
     text = source.read(0, length).decode("utf-8", "ignore").lstrip("\ufeff")
     begin = len(text) - len(text.lstrip())

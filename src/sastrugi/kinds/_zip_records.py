@@ -12,6 +12,8 @@ from struct import Struct
 
 from sastrugi.kinds.base import Source
 
+_GRAIN = 4096
+"""Where packed data break is told as exactly as this."""
 LOCAL, CENTRAL, END, END64, LOCATOR64, DESCRIPTOR = (
     b"PK\x03\x04", b"PK\x01\x02", b"PK\x05\x06", b"PK\x06\x06", b"PK\x06\x07", b"PK\x07\x08"
 )  # fmt: skip
@@ -182,7 +184,8 @@ def first_damaged(source: Source, archive: Archive) -> tuple[Member, int] | None
         unpack = zlib.decompressobj(-15) if member.method == _DEFLATED else None
         reached = member.data
         try:
-            for at, block in source.blocks(member.data, member.data + member.packed, size=1 << 16):
+            step = _GRAIN if unpack else 1 << 16
+            for at, block in source.blocks(member.data, member.data + member.packed, size=step):
                 reached = at
                 while block:
                     data = unpack.decompress(block, 1 << 20) if unpack else block

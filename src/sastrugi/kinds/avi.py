@@ -2,23 +2,80 @@
 
 from __future__ import annotations
 
+from collections.abc import Iterator
 from dataclasses import replace
 
-from sastrugi.kinds._riff import measure_riff
+import numpy as np
+
+from sastrugi.kinds._riff import CHUNK, chunks_in, measure_riff
 from sastrugi.kinds._video import check_clip, make_clip
-from sastrugi.kinds.base import Kind, Measure, Proof, Signature, Source
+from sastrugi.kinds.base import Holds, Kind, Measure, Proof, Signature, Source, broken
 from sastrugi.scenario.dice import Dice
+
+_LOOKED_AT, _MOST_INDEX = 32, 16 << 20
+"""Chunks that are looked at where not all are asked for; bytes of the index that is asked for them."""
+_MOST_PARTS = 1000
+"""Parts of a film, of a gigabyte each as programs write them."""
+_WRONG = "no chunk begins behind the one before it"
+_INDEX = np.dtype([("name", "S4"), ("flags", "<u4"), ("at", "<u4"), ("size", "<u4")])
 
 
 def measure(source: Source, deep: bool = False) -> Measure | None:
     found = measure_riff(source, b"AVI ", "avi", frozenset({b"LIST"}))
-    while found is not None and found.whole:
+    if found is None:
+        return None
+    if found.breaks_at is not None:
+        wrong = _first_wrong_chunk(source, source.size) if deep else None
+        return broken("avi", wrong, _WRONG) if wrong is not None and wrong < found.breaks_at else found
+    quick = not deep and _as_indexed(source, found.length, every=False)
+    wrong = None if quick else _first_wrong_chunk(source, found.length)
+    if wrong is not None and _as_indexed(source, found.length, every=True):
+        wrong = None  # chunks do not follow each other, but all of the index is right: players do not mind
+    for _ in range(_MOST_PARTS):
         more = source.read(found.length, 12)
         length = found.length + 8 + int.from_bytes(more[4:8], "little")
-        if more[:4] != b"RIFF" or more[8:] != b"AVIX" or length > source.size:
+        if wrong is not None or more[:4] != b"RIFF" or more[8:] != b"AVIX" or length > source.size:
             break
+        wrong = _first_wrong_chunk(source, length, found.length) if deep else None
         found = replace(found, length=length)
-    return found
+    return broken("avi", wrong, _WRONG) if wrong is not None else found
+
+
+def _media(source: Source, end: int, start: int = 0) -> Iterator[tuple[int, int]]:
+    """The first byte and the end of each list of media in a RIFF that begins at `start`."""
+    for name, inner, behind in chunks_in(source, start + 12, end):
+        if name == b"LIST" and source.read(inner, 4) == b"movi":
+            yield inner, behind
+
+
+def _first_wrong_chunk(source: Source, end: int, start: int = 0) -> int | None:
+    """Where no chunk stands although the one before it ends there, in lists of media; None if all follow."""
+    for first, last in _media(source, end, start):
+        reached = first + 4
+        for name, inner, behind in chunks_in(source, first + 4, last, nested=b"rec "):
+            if not (name[2:].isalnum() or name in (b"LIST", b"JUNK")):
+                return inner - CHUNK.size
+            reached = behind
+        if last - reached >= CHUNK.size:
+            return reached
+    return None
+
+
+def _as_indexed(source: Source, end: int, every: bool) -> bool:
+    """Whether some chunks, spread over the film, or `every` one stand where the index at its end says. Without an index
+    some do, and not all."""
+    media, table = next(_media(source, end), None), b""
+    for name, inner, behind in chunks_in(source, 12, end):
+        if name == b"idx1" and behind - inner <= _MOST_INDEX:
+            table = source.read(inner, behind - inner)
+    rows = np.frombuffer(table, _INDEX, len(table) // _INDEX.itemsize)
+    if media is None or not len(rows):
+        return not every
+    step = 1 if every else max(len(rows) // _LOOKED_AT, 1)
+    some = [(bytes(row["name"]), int(row["at"]), int(row["size"])) for row in rows[::-step][::-1]]
+    # Places are counted from the list of media on, or from the start of the file.
+    bases = [base for base in (media[0], 0) if source.read(base + some[0][1], 4) == some[0][0]]
+    return bool(bases) and all(source.read(bases[0] + at, 8) == CHUNK.pack(name, size) for name, at, size in some)
 
 
 def make(dice: Dice, size: int) -> bytes:
@@ -27,5 +84,5 @@ def make(dice: Dice, size: int) -> bytes:
 
 KIND = Kind(
     "avi", "AVI video", "video", ("avi",), "video/x-msvideo", "RIFF length, chunks must meet it", Proof.STRUCTURE,
-    measure, (Signature(b"AVI ", 8),), make=make, check=check_clip,
+    measure, (Signature(b"AVI ", 8),), holds=Holds.PICTURES, make=make, check=check_clip,
 )  # fmt: skip

@@ -6,10 +6,13 @@ import os
 from abc import ABC, abstractmethod
 from collections.abc import Callable, Iterator
 from dataclasses import dataclass
-from enum import IntEnum
+from enum import Enum, IntEnum
 from pathlib import Path
 from struct import Struct
 from typing import Any
+
+import numpy as np
+from numpy.typing import NDArray
 
 from sastrugi.scenario.dice import Dice
 
@@ -106,6 +109,14 @@ def broken(kind: str, at: int, rule: str) -> Measure:
     return Measure(kind, at, False, Proof.GUESS, rule, at)
 
 
+class Holds(Enum):
+    """What files of other kinds a file may hold at any place, as they are: previews and colour profiles, or any."""
+
+    NOTHING = ()
+    PICTURES = ("jpeg", "png", "icc", "jp2")
+    ALL = None
+
+
 @dataclass(frozen=True, slots=True)
 class Kind:
     """One kind. `measure(source, deep)` answers None when the bytes are not of this kind.
@@ -113,7 +124,9 @@ class Kind:
     `deep` asks to check all the proof there is, at the cost of reading every byte. `make` returns a file of about the
     wanted size; `check` opens a file with an independent library and raises whatever that raises if it is broken.
     `refines` names the kind whose signature and measure this one shares (docx refines zip). Files of
-    a `bare` kind may begin without any of its signatures, as text does.
+    a `bare` kind may begin without any of its signatures, as text does; those of a `framed` kind stand in the middle of
+    its files too, or by chance. `holds` says what else may begin inside of it, `inside` which clusters, of shape
+    (clusters, bytes), can lie in the middle of a file of this kind (most of those that do can; most others cannot).
     """
 
     name: str
@@ -127,5 +140,8 @@ class Kind:
     signatures: tuple[Signature, ...] = ()
     refines: str = ""
     bare: bool = False
+    framed: bool = False
+    holds: Holds = Holds.NOTHING
+    inside: Callable[[NDArray[np.uint8]], NDArray[np.bool_]] | None = None
     make: Callable[[Dice, int], bytes] | None = None
     check: Callable[[Path], None] | None = None

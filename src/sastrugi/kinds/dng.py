@@ -8,7 +8,7 @@ from pathlib import Path
 import numpy as np
 
 from sastrugi.kinds._pictures import picture_of_size
-from sastrugi.kinds.base import Kind, Proof
+from sastrugi.kinds.base import Holds, Kind, Proof
 from sastrugi.scenario.dice import Dice
 
 _CFA = 32803
@@ -56,5 +56,5 @@ def check(path: Path) -> None:
 
 KIND = Kind(
     "dng", "raw photograph (DNG)", "picture", ("dng",), "image/x-adobe-dng", "as tiff", Proof.STRUCTURE, refines="tiff",
-    make=make, check=check,
+    holds=Holds.PICTURES, make=make, check=check,
 )  # fmt: skip

@@ -7,7 +7,7 @@ from struct import pack
 
 import numpy as np
 
-from sastrugi.kinds.base import Kind, Measure, Proof, Signature, Source, broken
+from sastrugi.kinds.base import Holds, Kind, Measure, Proof, Signature, Source, broken
 from sastrugi.scenario.dice import Dice
 
 _MARK = b"\x7fELF"
@@ -122,6 +122,7 @@ KIND = Kind(
     Proof.STRUCTURE,
     measure,
     (Signature(_MARK),),
+    holds=Holds.ALL,
     make=make,
     check=check,
 )

@@ -5,7 +5,7 @@ from __future__ import annotations
 from pathlib import Path
 from typing import TYPE_CHECKING
 
-from sastrugi.kinds.base import Kind, Proof
+from sastrugi.kinds.base import Holds, Kind, Proof
 from sastrugi.scenario.dice import Dice
 
 if TYPE_CHECKING:
@@ -56,6 +56,7 @@ KIND = Kind(
     "as txt (a guess)",
     Proof.GUESS,
     refines="txt",
+    holds=Holds.ALL,
     make=make,
     check=check,
 )

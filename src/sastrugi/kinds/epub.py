@@ -4,7 +4,6 @@ from __future__ import annotations
 
 import io
 import zipfile
-from html import escape
 from pathlib import Path
 
 from sastrugi.kinds._pictures import filling_photographs
@@ -21,6 +20,8 @@ _CONTAINER = """<?xml version="1.0"?>
 
 def make(dice: Dice, size: int) -> bytes:
     """A season's log as a book, with photographs that bring it to its size."""
+    from html import escape
+
     pictures = filling_photographs(dice, size - 8_000)
     title = escape(dice.caption())
     entries: list[tuple[str, bytes]] = [("META-INF/container.xml", _CONTAINER.encode())]

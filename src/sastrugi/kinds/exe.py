@@ -5,7 +5,7 @@ from __future__ import annotations
 from pathlib import Path
 from struct import Struct, pack
 
-from sastrugi.kinds.base import Kind, Measure, Proof, Signature, Source, broken
+from sastrugi.kinds.base import Holds, Kind, Measure, Proof, Signature, Source, broken
 from sastrugi.scenario.dice import Dice
 
 _COFF = Struct("<4sHHIIIHH")
@@ -78,6 +78,7 @@ KIND = Kind(
     Proof.STRUCTURE,
     measure,
     (Signature(b"MZ"),),
+    holds=Holds.ALL,
     make=make,
     check=check,
 )

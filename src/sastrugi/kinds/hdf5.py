@@ -5,7 +5,7 @@ from __future__ import annotations
 import io
 from pathlib import Path
 
-from sastrugi.kinds.base import Kind, Measure, Proof, Signature, Source, broken
+from sastrugi.kinds.base import Holds, Kind, Measure, Proof, Signature, Source, broken
 from sastrugi.scenario.dice import Dice
 
 _MARK = b"\x89HDF\r\n\x1a\n"
@@ -53,5 +53,5 @@ def check(path: Path) -> None:
 
 KIND = Kind(
     "hdf5", "HDF5 file", "data", ("h5", "hdf5"), "application/x-hdf5", "end address of the superblock", Proof.STRUCTURE,
-    measure, (Signature(_MARK),), make=make, check=check,
+    measure, (Signature(_MARK),), holds=Holds.ALL, make=make, check=check,
 )  # fmt: skip

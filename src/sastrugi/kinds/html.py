@@ -2,8 +2,6 @@
 
 from __future__ import annotations
 
-from html import escape
-from html.parser import HTMLParser
 from pathlib import Path
 
 from sastrugi.kinds._markup import measure_markup
@@ -17,6 +15,8 @@ def measure(source: Source, deep: bool = False) -> Measure | None:
 
 
 def make(dice: Dice, size: int) -> bytes:
+    from html import escape
+
     title = escape(dice.caption())
     head = f'<!DOCTYPE html>\n<html lang="en">\n<head><meta charset="utf-8"><title>{title}</title></head>\n'
     head += f"<body>\n<h1>{title}</h1>\n"
@@ -28,22 +28,21 @@ def make(dice: Dice, size: int) -> bytes:
     return (head + "".join(body) + "</body>\n</html>\n").encode()
 
 
-class _Tags(HTMLParser):
-    """Counts what opens and closes."""
-
-    def __init__(self) -> None:
-        super().__init__()
-        self.opened = self.closed = 0
-
-    def handle_starttag(self, tag: str, attrs: list[tuple[str, str | None]]) -> None:
-        self.opened += tag == "html"
-
-    def handle_endtag(self, tag: str) -> None:
-        self.closed += tag == "html"
-
-
 def check(path: Path) -> None:
-    tags = _Tags()
+    from html.parser import HTMLParser
+
+    class Tags(HTMLParser):
+        """Counts what opens and closes."""
+
+        opened = closed = 0
+
+        def handle_starttag(self, tag: str, attrs: list[tuple[str, str | None]]) -> None:
+            self.opened += tag == "html"
+
+        def handle_endtag(self, tag: str) -> None:
+            self.closed += tag == "html"
+
+    tags = Tags()
     tags.feed(path.read_text("utf-8"))
     tags.close()
     if not tags.opened or tags.closed < tags.opened:

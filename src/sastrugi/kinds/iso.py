@@ -5,7 +5,7 @@ from __future__ import annotations
 import io
 from pathlib import Path
 
-from sastrugi.kinds.base import Kind, Measure, Proof, Signature, Source, broken
+from sastrugi.kinds.base import Holds, Kind, Measure, Proof, Signature, Source, broken
 from sastrugi.scenario.dice import Dice
 
 _DESCRIPTORS = 16 * 2048
@@ -74,5 +74,5 @@ def check(path: Path) -> None:
 
 KIND = Kind(
     "iso", "CD image", "archive", ("iso",), "application/x-iso9660-image", "blocks counted by the volume descriptor",
-    Proof.STRUCTURE, measure, (Signature(_PRIMARY, _DESCRIPTORS),), make=make, check=check,
+    Proof.STRUCTURE, measure, (Signature(_PRIMARY, _DESCRIPTORS),), holds=Holds.ALL, make=make, check=check,
 )  # fmt: skip

@@ -11,6 +11,8 @@ from sastrugi.scenario.dice import Dice
 _MAGIC = b"\xca\xfe\xba\xbe"
 _SIZES = {3: 4, 4: 4, 5: 8, 6: 8, 7: 2, 8: 2, 9: 4, 10: 4, 11: 4, 12: 4, 15: 3, 16: 2, 17: 4, 18: 4, 19: 2, 20: 2}
 _UTF8, _WIDE = 1, (5, 6)
+_HEAD, _WINDOW = 3, 1 << 18
+"""Bytes of a constant that tell its length, at most; bytes that are read at once."""
 
 
 def measure(source: Source, deep: bool = False) -> Measure | None:
@@ -29,7 +31,7 @@ def measure(source: Source, deep: bool = False) -> Measure | None:
 
 
 def _end(source: Source, constants: int) -> int:
-    at, n = 10, 1
+    at = _behind_constants(source, constants)
 
     def number(width: int) -> int:
         nonlocal at
@@ -46,13 +48,6 @@ def _end(source: Source, constants: int) -> int:
             length = number(4)
             at += length
 
-    while n < constants:
-        sort = number(1)
-        if sort != _UTF8 and sort not in _SIZES:
-            raise ValueError(at - 1)
-        length = number(2) if sort == _UTF8 else _SIZES[sort]
-        at += length
-        n += 2 if sort in _WIDE else 1
     at += 6
     interfaces = number(2)
     at += 2 * interfaces
@@ -64,6 +59,30 @@ def _end(source: Source, constants: int) -> int:
     if at > source.size:
         raise EOFError
     return at
+
+
+def _behind_constants(source: Source, constants: int) -> int:
+    """Where the table of constants ends, whose entries number 1 to `constants` - 1. Raises ValueError with the place of
+    an entry of an unknown sort, EOFError where the source ends before."""
+    base, at, n = 0, 10, 1
+    window, last = b"", -1  # `last`: the last place in the window of which a whole head stands in it
+    while n < constants:
+        if at > last:
+            base += at
+            window, at = source.read(base, _WINDOW), 0
+            if not window:
+                raise EOFError
+            last = len(window) - (_HEAD if len(window) == _WINDOW else 1)
+            window += bytes(_HEAD)
+        sort = window[at]
+        if sort == _UTF8:
+            at += _HEAD + (window[at + 1] << 8 | window[at + 2])
+        elif sort in _SIZES:
+            at += 1 + _SIZES[sort]
+        else:
+            raise ValueError(base + at)
+        n += 2 if sort in _WIDE else 1
+    return base + at
 
 
 def make(dice: Dice, size: int) -> bytes:
@@ -113,5 +132,5 @@ def _name(source: Source) -> str:
 
 KIND = Kind(
     "class", "Java class", "program", ("class",), "application/java-vm", "a structure without any gap", Proof.STRUCTURE,
-    measure, (Signature(_MAGIC),), make=make, check=check,
+    measure, (Signature(_MAGIC),), framed=True, make=make, check=check,
 )  # fmt: skip

@@ -18,13 +18,18 @@ from sastrugi.kinds._exif import (
     Fields,
     exif_header,
 )
+from sastrugi.kinds._jpeg_decoding import first_wrong_byte
 from sastrugi.kinds._pictures import check_picture, picture_of_size
 from sastrugi.kinds.base import Kind, Measure, Proof, Signature, Source, broken
 from sastrugi.scenario.dice import Dice
 from sastrugi.units import plural
 
 _LENGTH = Struct(">H")
+_FRAME_SIZE = Struct(">HH")
 _SOI, _EOI, _SOS = 0xD8, 0xD9, 0xDA
+_NO_TABLES = frozenset({*range(0xE0, 0xF0), 0xFE}) - {0xEE}
+_PROGRESSIVE = 0xC2
+_DECODED = (0xC0, 0xC1, _PROGRESSIVE)
 _RST_FIRST, _RST_LAST = 0xD0, 0xD7
 _FRAMES = frozenset(range(0xC0, 0xD0)) - {0xC4, 0xC8, 0xCC}
 _SEGMENTS = frozenset({*range(0xE0, 0xF0), 0xDB, 0xC4, 0xCC, 0xDD, 0xDC, 0xFE, _SOS}) | _FRAMES
@@ -42,7 +47,9 @@ def measure(source: Source, deep: bool = False) -> Measure | None:
     head = source.read(0, 4)
     if head[:3] != b"\xff\xd8\xff" or len(head) < 4 or head[3] not in _SEGMENTS | {0xFF}:
         return None
-    at, scans, frame = 2, 0, False
+    at, scans, first_scan = 2, 0, 0
+    frame, pixels = 0, 0
+    tables: list[tuple[int, int]] = []
     while True:
         marker = source.read(at, 2)
         if len(marker) < 2:
@@ -53,16 +60,28 @@ def measure(source: Source, deep: bool = False) -> Measure | None:
         code = marker[1]
         if marker[0] == 0xFF and code == _EOI and scans:
             rule = f"segments right, entropy-coded data plausible through {plural(scans, 'scan')} to the end marker"
-            return Measure("jpeg", at + 2, True, Proof.STATISTICS, rule)
+            known = deep and frame in _DECODED
+            several = frame == _PROGRESSIVE
+            wrong = first_wrong_byte(source, tables, first_scan, at + 2, pixels, several) if known else None
+            if wrong is None:
+                return Measure("jpeg", at + 2, True, Proof.STATISTICS, rule)
+            if wrong >= 0:
+                return broken("jpeg", wrong, "its entropy-coded data cannot be decoded from about there")
+            return Measure("jpeg", at + 2, True, Proof.DECODES, "segments right, all of its blocks decode")
         if marker[0] != 0xFF or code not in _SEGMENTS or (code == _SOS and not frame):
             return broken("jpeg", at, "a marker stands where none can be")
         length = source.unpack(_LENGTH, at + 2)
         if length is None or length[0] < 2 or at + 2 + length[0] > source.size:
             return broken("jpeg", at, "a segment reaches beyond the end")
-        frame |= code in _FRAMES
+        if code in _FRAMES:
+            size = source.unpack(_FRAME_SIZE, at + 5)
+            frame, pixels = code, size[0] * size[1] if size is not None else 0
+        if not scans and code not in _NO_TABLES:
+            tables.append((at, at + 2 + length[0]))
         at += 2 + length[0]
         if code == _SOS:
             scans += 1
+            first_scan = first_scan or at
             at, problem = _scan_end(source, at)
             if problem:
                 return broken("jpeg", at, problem)
@@ -107,6 +126,24 @@ def _scan_end(source: Source, start: int) -> tuple[int, str]:
             break
         at += usable
     return source.size, "ends inside its entropy-coded data"
+
+
+def inside(rows: NDArray[np.uint8]) -> NDArray[np.bool_]:
+    """Rows of bytes, shape (rows, bytes), that can be entropy-coded: 0xFF stands in them, but only before zero and few
+    markers. What else is as mixed has other bytes behind it; of rows that are mostly zeros only the last one is."""
+    out = np.zeros(len(rows), bool)
+    for at in range(0, len(rows), step := max(_AT_ONCE // max(rows.shape[1], 1), 1)):
+        part = rows[at : at + step]
+        marks, behind = part[:, :-1] == 0xFF, part[:, 1:]
+        mixed = marks.any(axis=1) & (np.count_nonzero(part, axis=1) > part.shape[1] // 2)
+        ends = (marks & (behind == _EOI)).any(axis=1)
+        out[at : at + step] = (mixed | ends) & ~(marks & ~_BEHIND_MARK[behind]).any(axis=1)
+    return out
+
+
+_AT_ONCE = 1 << 22
+_BEHIND_MARK = np.zeros(256, bool)
+_BEHIND_MARK[[0, *range(_RST_FIRST, _RST_LAST + 1), 0xC4, _EOI, _SOS, 0xFF]] = True
 
 
 def _foreign_row(data: NDArray[np.uint8]) -> int | None:
@@ -156,5 +193,5 @@ def check(path: Path) -> None:
 
 KIND = Kind(
     "jpeg", "JPEG photograph", "picture", ("jpg", "jpeg", "jpe"), "image/jpeg", "segments and scans up to EOI",
-    Proof.STATISTICS, measure, (Signature(b"\xff\xd8\xff"),), make=make, check=check,
+    Proof.STATISTICS, measure, (Signature(b"\xff\xd8\xff"),), inside=inside, make=make, check=check,
 )  # fmt: skip

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from sastrugi.kinds._video import check_clip, make_sound
-from sastrugi.kinds.base import Kind, Proof
+from sastrugi.kinds.base import Holds, Kind, Proof
 from sastrugi.scenario.dice import Dice
 
 
@@ -20,6 +20,7 @@ KIND = Kind(
     "as mp4",
     Proof.STRUCTURE,
     refines="mp4",
+    holds=Holds.PICTURES,
     make=make,
     check=check_clip,
 )

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from pathlib import Path
 
-from sastrugi.kinds.base import Kind, Proof
+from sastrugi.kinds.base import Holds, Kind, Proof
 from sastrugi.kinds.eml import message
 from sastrugi.scenario.dice import Dice
 
@@ -38,5 +38,5 @@ def check(path: Path) -> None:
 
 KIND = Kind(
     "mbox", "mail box", "document", ("mbox",), "application/mbox", "as txt (a guess)", Proof.GUESS, refines="txt",
-    make=make, check=check,
+    holds=Holds.ALL, make=make, check=check,
 )  # fmt: skip

@@ -106,5 +106,5 @@ def make(dice: Dice, size: int) -> bytes:
 KIND = Kind(
     "mp3", "MP3 sound", "sound", ("mp3",), "audio/mpeg", "frames, as many as the first announces", Proof.STRUCTURE,
     measure, (Signature(b"ID3"), *(Signature(bytes([0xFF, code])) for code in (0xFB, 0xFA, 0xF3, 0xF2, 0xE3))),
-    make=make, check=check_clip,
+    framed=True, make=make, check=check_clip,
 )  # fmt: skip

@@ -4,12 +4,12 @@ from __future__ import annotations
 
 from sastrugi.kinds._iso_boxes import BOX, measure_boxes
 from sastrugi.kinds._video import check_clip, make_clip
-from sastrugi.kinds.base import Kind, Measure, Proof, Signature, Source
+from sastrugi.kinds.base import Holds, Kind, Measure, Proof, Signature, Source
 from sastrugi.scenario.dice import Dice
 
 
 def measure(source: Source, deep: bool = False) -> Measure | None:
-    return measure_boxes(source)
+    return measure_boxes(source, deep)
 
 
 def make(dice: Dice, size: int) -> bytes:
@@ -22,5 +22,6 @@ def make(dice: Dice, size: int) -> bytes:
 
 KIND = Kind(
     "mp4", "MP4 video", "video", ("mp4", "m4v"), "video/mp4", "boxes one after the other", Proof.STRUCTURE, measure,
-    (Signature(b"ftyp", 4),), make=make, check=check_clip,
+    (Signature(b"ftyp", 4), Signature(b"\0\0\0\x08wide"), Signature(b"moov", 4), Signature(b"mdat", 4)),
+    holds=Holds.PICTURES, make=make, check=check_clip,
 )  # fmt: skip

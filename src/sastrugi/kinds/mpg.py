@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from sastrugi.kinds._video import check_clip, make_clip
-from sastrugi.kinds.base import Kind, Measure, Proof, Signature, Source, broken
+from sastrugi.kinds.base import Holds, Kind, Measure, Proof, Signature, Source, broken
 from sastrugi.scenario.dice import Dice
 
 _PACK = b"\x00\x00\x01\xba"
@@ -41,5 +41,5 @@ def make(dice: Dice, size: int) -> bytes:
 
 KIND = Kind(
     "mpg", "MPEG program stream", "video", ("mpg", "mpeg", "vob"), "video/mpeg", "packets up to the end code",
-    Proof.STRUCTURE, measure, (Signature(_PACK),), make=make, check=check_clip,
+    Proof.STRUCTURE, measure, (Signature(_PACK),), framed=True, holds=Holds.PICTURES, make=make, check=check_clip,
 )  # fmt: skip

@@ -18,5 +18,5 @@ def make(dice: Dice, size: int) -> bytes:
 
 KIND = Kind(
     "ogg", "Ogg sound", "sound", ("ogg", "oga"), "audio/ogg", "pages with checksums up to the last", Proof.CHECKSUM,
-    measure, (Signature(MARK + b"\0"),), make=make, check=check_clip,
+    measure, (Signature(MARK + b"\0"),), framed=True, make=make, check=check_clip,
 )  # fmt: skip

@@ -7,7 +7,7 @@ import re
 from pathlib import Path
 
 from sastrugi.kinds._pictures import filling_photographs
-from sastrugi.kinds.base import Kind, Measure, Proof, Signature, Source, broken
+from sastrugi.kinds.base import Holds, Kind, Measure, Proof, Signature, Source, broken
 from sastrugi.scenario.dice import Dice
 
 _END = b"%%EOF"
@@ -161,5 +161,5 @@ def check(path: Path) -> None:
 KIND = Kind(
     "pdf", "PDF document", "document", ("pdf",), "application/pdf", "end mark whose cross-references hold",
     Proof.STRUCTURE,
-    measure, (Signature(b"%PDF-"),), make=make, check=check,
+    measure, (Signature(b"%PDF-"),), holds=Holds.ALL, make=make, check=check,
 )  # fmt: skip

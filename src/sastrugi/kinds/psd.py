@@ -9,7 +9,7 @@ from struct import Struct
 import numpy as np
 
 from sastrugi.kinds._pictures import picture_of_size
-from sastrugi.kinds.base import Kind, Measure, Proof, Signature, Source, broken
+from sastrugi.kinds.base import Holds, Kind, Measure, Proof, Signature, Source, broken
 from sastrugi.scenario.dice import Dice
 
 _HEADER = Struct(">4sH6xHIIHH")
@@ -65,5 +65,5 @@ def check(path: Path) -> None:
 
 KIND = Kind(
     "psd", "layered picture (PSD)", "picture", ("psd", "psb"), "image/vnd.adobe.photoshop", "sections and row lengths",
-    Proof.STRUCTURE, measure, (Signature(b"8BPS\0"),), make=make, check=check,
+    Proof.STRUCTURE, measure, (Signature(b"8BPS\0"),), holds=Holds.PICTURES, make=make, check=check,
 )  # fmt: skip

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import pkgutil
+from dataclasses import dataclass
 from difflib import get_close_matches
 from functools import cache
 from importlib import import_module
@@ -61,27 +62,39 @@ def is_textual(kind: Kind) -> bool:
     return measured.bare or measured.name in _MARKUP
 
 
+@dataclass(frozen=True, slots=True)
+class _Signatures:
+    """What tells kinds soon: numbers of kinds (in their order) with the bytes of signatures that stand at the start, by
+    their first byte; those that stand elsewhere in a head; and those that stand behind it."""
+
+    kinds: list[Kind]
+    at_start: dict[int, list[tuple[bytes, int]]]
+    in_head: list[tuple[int, bytes, int]]
+    behind: list[tuple[int, bytes, int]]
+
+
 @cache
-def _signatures() -> tuple[dict[tuple[int, bytes], list[int]], list[tuple[int, int]], list[Kind]]:
-    """What tells kinds soon: the numbers of kinds by the place and the bytes of their signatures in a head; the places
-    and lengths that there are; and the kinds by number, in their order."""
-    kinds = [kind for kind in all_kinds().values() if kind.measure]
-    by_bytes: dict[tuple[int, bytes], list[int]] = {}
-    for number, kind in enumerate(kinds):
-        for signature in kind.signatures:
-            by_bytes.setdefault((signature.offset, signature.data), []).append(number)
-    return by_bytes, sorted({(at, len(data)) for at, data in by_bytes}), kinds
+def _signatures() -> _Signatures:
+    out = _Signatures([kind for kind in all_kinds().values() if kind.measure], {}, [], [])
+    for number, kind in enumerate(out.kinds):
+        for one in kind.signatures:
+            if one.offset == 0:
+                out.at_start.setdefault(one.data[0], []).append((one.data, number))
+            else:
+                inside = one.offset + len(one.data) <= _HEAD
+                (out.in_head if inside else out.behind).append((one.offset, one.data, number))
+    return out
 
 
 def kinds_begun(source: Source) -> list[Kind]:
     """The kinds of which a signature stands at the start of the source, in their order."""
     head = source.read(0, _HEAD)
-    by_bytes, places, kinds = _signatures()
-    standing: set[int] = set()
-    for at, length in places:
-        found = head[at : at + length] if at + length <= _HEAD else source.read(at, length)
-        standing.update(by_bytes.get((at, found), ()))
-    return [kinds[number] for number in sorted(standing)]
+    known = _signatures()
+    standing = [number for data, number in known.at_start.get(head[0], ()) if head.startswith(data)] if head else []
+    standing += [number for at, data, number in known.in_head if head.startswith(data, at)]
+    if source.size > _HEAD:
+        standing += [number for at, data, number in known.behind if source.read(at, len(data)) == data]
+    return [known.kinds[number] for number in sorted({*standing})]
 
 
 def recognise(source: Source, deep: bool = False) -> Measure | None:

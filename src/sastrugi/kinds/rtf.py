@@ -7,7 +7,7 @@ from pathlib import Path
 
 import numpy as np
 
-from sastrugi.kinds.base import FileSource, Kind, Measure, Proof, Signature, Source, broken
+from sastrugi.kinds.base import FileSource, Holds, Kind, Measure, Proof, Signature, Source, broken
 from sastrugi.scenario.dice import Dice
 
 _CONTROL = re.compile(r"\{\\fonttbl.*?\}\}?|\\[a-z]+-?\d*\??|[{}\\;]", re.DOTALL)
@@ -18,22 +18,23 @@ def measure(source: Source, deep: bool = False) -> Measure | None:
     """Up to the brace that closes the first one. A brace behind a backslash is text."""
     if source.read(0, 5) != b"{\\rtf":
         return None
-    depth, before = 0, 0
+    depth, before = 0, b"\0"
     for at, block in source.blocks(0):
-        data = np.frombuffer(block, "u1")
-        shifted = np.concatenate([[before], data[:-1]])
-        zero = np.flatnonzero(data == 0)
-        steps = ((data == ord("{")).astype(int) - (data == ord("}"))) * (shifted != ord("\\"))
-        level = depth + np.cumsum(steps)
-        closed = np.flatnonzero((level <= 0) & (steps < 0))
-        if len(zero) and (not len(closed) or zero[0] < closed[0]):
-            return broken("rtf", at + int(zero[0]), "a zero byte stands in it")
+        data = np.frombuffer(before + block, "u1")
+        braces = np.flatnonzero((data == ord("{")) | (data == ord("}")))
+        braces = braces[data[braces - 1] != ord("\\")]
+        braces = braces[braces > 0]
+        level = depth + np.cumsum(np.where(data[braces] == ord("{"), 1, -1))
+        closed = braces[(level <= 0) & (data[braces] == ord("}"))][:1] - 1
+        zero = block.find(b"\0")
+        if zero >= 0 and not (len(closed) and closed[0] < zero):
+            return broken("rtf", at + zero, "a zero byte stands in it")
         if len(closed):
             end = at + int(closed[0]) + 1
             while source.read(end, 1) in (b"\r", b"\n"):
                 end += 1
             return Measure("rtf", end, True, Proof.STRUCTURE, "every brace is closed")
-        depth, before = int(level[-1]), int(data[-1])
+        depth, before = int(level[-1]) if len(level) else depth, block[-1:]
     return broken("rtf", source.size, "its first brace is never closed")
 
 
@@ -67,6 +68,7 @@ KIND = Kind(
     Proof.STRUCTURE,
     measure,
     (Signature(b"{\\rtf"),),
+    holds=Holds.ALL,
     make=make,
     check=check,
 )

@@ -2,8 +2,6 @@
 
 from __future__ import annotations
 
-from html import escape
-
 from sastrugi.kinds._markup import measure_markup
 from sastrugi.kinds.base import Kind, Measure, Proof, Signature, Source
 from sastrugi.kinds.xml import check
@@ -17,6 +15,8 @@ def measure(source: Source, deep: bool = False) -> Measure | None:
 
 def make(dice: Dice, size: int) -> bytes:
     """A map of stakes and drift lines."""
+    from html import escape
+
     parts = [
         f'<svg xmlns="http://www.w3.org/2000/svg" viewBox="0 0 1000 750"><title>{escape(dice.caption())}</title>\n'
     ]

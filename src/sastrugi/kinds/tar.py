@@ -3,12 +3,11 @@
 from __future__ import annotations
 
 import io
-import tarfile
 from pathlib import Path
 
 import numpy as np
 
-from sastrugi.kinds.base import Kind, Measure, Proof, Signature, Source, broken
+from sastrugi.kinds.base import Holds, Kind, Measure, Proof, Signature, Source, broken
 from sastrugi.scenario.dice import Dice
 
 _BLOCK, _RECORD = 512, 10240
@@ -65,6 +64,8 @@ def measure(source: Source, deep: bool = False) -> Measure | None:
 
 
 def make(dice: Dice, size: int) -> bytes:
+    import tarfile
+
     out = io.BytesIO()
     files = dice.number(2, 5)
     with tarfile.open(fileobj=out, mode="w", format=tarfile.PAX_FORMAT) as archive:
@@ -77,6 +78,8 @@ def make(dice: Dice, size: int) -> bytes:
 
 
 def check(path: Path) -> None:
+    import tarfile
+
     with tarfile.open(path, "r:") as archive:
         for entry in archive:
             content = archive.extractfile(entry)
@@ -88,5 +91,5 @@ def check(path: Path) -> None:
 
 KIND = Kind(
     "tar", "tar archive", "archive", ("tar",), "application/x-tar", "entries up to two blocks of zeros",
-    Proof.STRUCTURE, measure, (Signature(b"ustar", 257),), make=make, check=check,
+    Proof.STRUCTURE, measure, (Signature(b"ustar", 257),), holds=Holds.ALL, make=make, check=check,
 )  # fmt: skip

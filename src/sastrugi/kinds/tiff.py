@@ -10,7 +10,7 @@ import numpy as np
 
 from sastrugi.kinds._pictures import picture_of_size
 from sastrugi.kinds._tiff_fields import BIG, LITTLE, measure_tiff
-from sastrugi.kinds.base import Kind, Measure, Proof, Signature, Source
+from sastrugi.kinds.base import Holds, Kind, Measure, Proof, Signature, Source
 from sastrugi.scenario.dice import Dice
 
 
@@ -47,5 +47,5 @@ def check(path: Path) -> None:
 
 KIND = Kind(
     "tiff", "TIFF picture", "picture", ("tif", "tiff"), "image/tiff", "furthest byte the directories point to",
-    Proof.STRUCTURE, measure, (Signature(LITTLE), Signature(BIG)), make=make, check=check,
+    Proof.STRUCTURE, measure, (Signature(LITTLE), Signature(BIG)), holds=Holds.PICTURES, make=make, check=check,
 )  # fmt: skip

@@ -35,5 +35,5 @@ def make(dice: Dice, size: int) -> bytes:
 
 KIND = Kind(
     "ts", "MPEG transport stream", "video", ("ts", "mts"), "video/mp2t", "as long as sync bytes follow (a guess)",
-    Proof.GUESS, measure, (Signature(b"G@\x00"), Signature(b"G@\x11")), make=make, check=check_clip,
+    Proof.GUESS, measure, (Signature(b"G@\x00"), Signature(b"G@\x11")), framed=True, make=make, check=check_clip,
 )  # fmt: skip

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from pathlib import Path
 
-from sastrugi.kinds._text import SHORTEST, UTF16, json_length, sort_of_text, utf8_length, utf16_length
+from sastrugi.kinds._text import SHORTEST, UTF16, sort_of_text, utf8_length, utf16_length
 from sastrugi.kinds.base import Kind, Measure, Proof, Signature, Source
 from sastrugi.scenario.dice import Dice
 
@@ -24,9 +24,8 @@ def measure(source: Source, deep: bool = False) -> Measure | None:
     length = utf8_length(source)
     if length < SHORTEST:
         return None
-    kind = sort_of_text(source, length)
+    kind, length = sort_of_text(source, length)
     if kind == "json":
-        length = json_length(source, length)
         return Measure("json", length, True, Proof.STRUCTURE, "one JSON document, up to where it closes")
     return Measure(kind, length, True, Proof.GUESS, f"text for {length:,} bytes; nothing in a text tells its end")
 

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from sastrugi.kinds._video import check_clip, make_clip
-from sastrugi.kinds.base import Kind, Proof
+from sastrugi.kinds.base import Holds, Kind, Proof
 from sastrugi.scenario.dice import Dice
 
 
@@ -12,6 +12,6 @@ def make(dice: Dice, size: int) -> bytes:
 
 
 KIND = Kind(
-    "webm", "WebM video", "video", ("webm",), "video/webm", "as mkv", Proof.STRUCTURE, refines="mkv", make=make,
-    check=check_clip,
+    "webm", "WebM video", "video", ("webm",), "video/webm", "as mkv", Proof.STRUCTURE, refines="mkv",
+    holds=Holds.PICTURES, make=make, check=check_clip,
 )  # fmt: skip

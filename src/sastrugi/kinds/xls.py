@@ -8,7 +8,7 @@ from struct import pack
 import numpy as np
 
 from sastrugi.kinds._compound import MARK, compound_file
-from sastrugi.kinds.base import Kind, Measure, Proof, Signature, Source, broken
+from sastrugi.kinds.base import Holds, Kind, Measure, Proof, Signature, Source, broken
 from sastrugi.scenario.dice import Dice
 
 _FREE, _LARGEST = 0xFFFFFFFF, 0xFFFFFFFA
@@ -90,5 +90,6 @@ def check(path: Path) -> None:
 
 KIND = Kind(
     "xls", "legacy compound document", "document", ("xls", "doc", "ppt", "msi"), "application/vnd.ms-excel",
-    "last sector that its table uses", Proof.STRUCTURE, measure, (Signature(MARK),), make=make, check=check,
+    "last sector that its table uses", Proof.STRUCTURE, measure, (Signature(MARK),),
+    holds=Holds.ALL, make=make, check=check,
 )  # fmt: skip

@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-from html import escape
 from pathlib import Path
 
 from sastrugi.kinds._markup import measure_markup
@@ -15,6 +14,8 @@ def measure(source: Source, deep: bool = False) -> Measure | None:
 
 
 def make(dice: Dice, size: int) -> bytes:
+    from html import escape
+
     parts = ['<?xml version="1.0" encoding="UTF-8"?>\n<season station="Firnline">\n']
     have = len(parts[0])
     while have < size - 11:

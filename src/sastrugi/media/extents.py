@@ -92,6 +92,9 @@ class RangeSet:
         self._ends: list[int] = []
         self._sums: list[int] = []
         """Bytes in front of each range, and in all; empty where they have to be worked out anew."""
+        if isinstance(extents, RangeSet):
+            self._starts, self._ends, self._sums = extents._starts.copy(), extents._ends.copy(), extents._sums
+            return
         for extent in extents:
             self.add(extent)
 
@@ -113,12 +116,16 @@ class RangeSet:
         if extent.length <= 0:
             return
         start, end = extent.offset, extent.end
+        self._sums = []
+        if not self._ends or start > self._ends[-1]:  # they come in order, mostly
+            self._starts.append(start)
+            self._ends.append(end)
+            return
         i, j = self._span(start, end)
         if i < j:
             start, end = min(start, self._starts[i]), max(end, self._ends[j - 1])
         self._starts[i:j] = [start]
         self._ends[i:j] = [end]
-        self._sums = []
 
     def remove(self, extent: Extent) -> None:
         if extent.length <= 0:
@@ -163,6 +170,11 @@ class RangeSet:
             at = part.end
         out.append(Extent(at, extent.end - at))
         return tuple(part for part in out if part.length > 0)
+
+    def covers(self, extent: Extent) -> bool:
+        """Whether all of `extent` is in the set."""
+        i = bisect_right(self._starts, extent.offset) - 1
+        return extent.length <= 0 or (i >= 0 and self._ends[i] >= extent.end)
 
     def free_from(self, position: int, end: int) -> Extent:
         """From `position`, which must not be in the set, to where the set begins again, or to `end`."""

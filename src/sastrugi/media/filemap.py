@@ -221,7 +221,11 @@ class FileMap:
     def read(self, medium: Medium, position: int, length: int) -> bytes:
         """Bytes of the file, as many as it has there. Unknown ones, and those of a damaged unit, read as zeros."""
         if self._simple:
-            return medium.read_extents(within(self.segments[0].stored, position, length))
+            stored = self.segments[0].stored
+            if len(stored) == 1 and position >= 0:
+                offset, there = stored[0]
+                return medium.read(offset + position, min(length, there - position))
+            return medium.read_extents(within(stored, position, length))
         out: list[bytes] = []
         end = position + length
         for start, one in self._placed():
@@ -262,8 +266,9 @@ class FileMap:
         """The map that was packed; what it says less than `size` of is unknown. Raises ValueError."""
         if not isinstance(packed, (list, tuple)):
             raise ValueError("a map of a file is a list")
-        match packed:  # nearly every file lies in one piece
-            case [[int(offset), int(length)]] if length == size and 0 < size <= _LARGEST - offset and offset >= 0:
+        if len(packed) == 1 and isinstance(packed[0], list) and len(packed[0]) == 2:  # nearly every file's
+            offset, length = packed[0]
+            if type(offset) is type(length) is int and length == size and offset >= 0 < length <= _LARGEST - offset:
                 return cls((Segment(length, (Extent(offset, length),)),))
         segments: list[Segment] = []
         for item in packed:

@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+import numpy as np
+
 CHUNK = 4096
 _SIGNATURE = 0x3000
 _PACKED = 0x8000
@@ -88,7 +90,7 @@ def pack(data: bytes) -> bytes:
 def _packed(chunk: bytes) -> bytes:
     """Greedy: at each place the longest of the last few repeats of its three bytes."""
     out = bytearray()
-    seen: dict[bytes, list[int]] = {}
+    before = _repeats_before(chunk)
     at = 0
     while at < len(chunk):
         flags, items = 0, bytearray()
@@ -97,31 +99,37 @@ def _packed(chunk: bytes) -> bytes:
                 break
             shift = 12 - _bits(at)
             most = min((1 << shift) - 1 + _LEAST, len(chunk) - at)
-            best = where = 0
-            for start in reversed(seen.get(chunk[at : at + _LEAST], ())):
-                count = _repeats(chunk, start, at, most)
-                if count > best:
-                    best, where = count, start
-                if best == most:
+            best, where, start = 0, 0, before[at]
+            for _ in range(_MOST_CANDIDATES):
+                if start < 0 or best == most:
                     break
-            step = best if best >= _LEAST else 1
-            if step > 1:
+                if chunk[start + best] == chunk[at + best] and (count := _alike(chunk, start, at, most)) > best:
+                    best, where = count, start
+                start = before[start]
+            if best >= _LEAST:
                 flags |= 1 << bit
                 items += ((at - where - 1) << shift | best - _LEAST).to_bytes(2, "little")
             else:
                 items.append(chunk[at])
-            for place in range(at, at + step):
-                places = seen.setdefault(chunk[place : place + _LEAST], [])
-                places.append(place)
-                del places[:-_MOST_CANDIDATES]
-            at += step
+            at += best if best >= _LEAST else 1
         out.append(flags)
         out += items
     return bytes(out)
 
 
-def _repeats(chunk: bytes, start: int, at: int, most: int) -> int:
-    count = 0
-    while count < most and chunk[start + count] == chunk[at + count]:
-        count += 1
-    return count
+def _repeats_before(chunk: bytes) -> list[int]:
+    """For each place, the last one before it at which the same three bytes stand; -1 where there is none."""
+    data = np.frombuffer(chunk, np.uint8).astype(np.uint32)
+    words = data[:-2] << 16 | data[1:-1] << 8 | data[2:]
+    order = np.argsort(words, kind="stable")
+    same = np.flatnonzero(words[order[1:]] == words[order[:-1]])
+    before = np.full(len(chunk), -1)
+    before[order[same + 1]] = order[same]
+    out: list[int] = before.tolist()
+    return out
+
+
+def _alike(chunk: bytes, start: int, at: int, most: int) -> int:
+    """How many bytes from one place on are those from another on."""
+    differ = int.from_bytes(chunk[start : start + most], "little") ^ int.from_bytes(chunk[at : at + most], "little")
+    return ((differ & -differ).bit_length() - 1) // 8 if differ else most

@@ -42,6 +42,8 @@ _AT_ONCE = 1 << 20
 _IN_TEXT = np.isin(np.arange(256), [9, 10, 12, 13, *range(32, 127), *range(128, 256)])
 _LONGEST_TURN, _MOST_TURNS = 32, 64
 """Clusters that a turn of the last file is tried with; turns that files are cut into evenly."""
+_MOST_HEAD = 32
+"""Clusters of headers, at the beginning of a file."""
 _MOST_COMPARED = 4096
 """Clusters of which the bytes are counted."""
 _PROVED, _REST_PROVED, _LIKELY, _BY_HABIT = 0.96, 0.93, 0.85, 0.8
@@ -76,7 +78,7 @@ class Way:
 @dataclass(frozen=True, slots=True)
 class Group:
     """Files that took turns, in the order in which they begin, and the clusters that are theirs, by their first byte.
-    `closed`: what lies right behind them is known to be another's."""
+    `closed`: what lies right behind them is known to be another's, or nothing."""
 
     files: tuple[Finding, ...]
     places: tuple[int, ...]
@@ -106,23 +108,26 @@ class Group:
         return [self.places.index(one.map.start or 0) for one in self.files]
 
 
-def groups(findings: Sequence[Finding], cluster: int, end: int, taken: RangeSet) -> Iterator[Group]:
+def groups(
+    medium: Medium, findings: Sequence[Finding], cluster: int, end: int, taken: RangeSet
+) -> Iterator[Group]:  # fmt: skip
     """The groups among files that lie in one piece each by what is said of them, ordered by their first byte.
 
-    `taken` is what others own, `end` where the volume ends. A group ends where the next file begins or behind it.
+    `taken` is what others own, `end` where the volume ends. A group ends where the next file begins or behind it; what
+    was never written behind it is nobody's.
     """
     n, left = 0, _MOST_LISTED
     while n < len(findings) and left > 0:
-        if _is_begun_in(findings, n, cluster, taken):
-            left -= MOST_TOGETHER * (findings[n].size // cluster + 1)
-        group = _group_from(findings, n, cluster, end, taken) if _is_begun_in(findings, n, cluster, taken) else None
+        begun = _is_begun_in(findings, n, cluster, taken)
+        left -= MOST_TOGETHER * (findings[n].size // cluster + 1) if begun else 0
+        group = _group_from(medium, findings, n, cluster, end, taken) if begun else None
         n += len(group.files) if group else 1
         if group:
             yield group
 
 
 def _group_from(
-    findings: Sequence[Finding], first: int, cluster: int, end: int, taken: RangeSet
+    medium: Medium, findings: Sequence[Finding], first: int, cluster: int, end: int, taken: RangeSet
 ) -> Group | None:  # fmt: skip
     needed = 0
     places: tuple[int, ...] = ()
@@ -141,7 +146,7 @@ def _group_from(
     else:
         n, start = len(findings), end
     behind = places[-1] + cluster
-    closed = behind in taken or behind == start
+    closed = behind in taken or behind == start or not medium.read(behind, cluster).strip(b"\0")
     return Group(tuple(findings[first:n]), places, cluster, closed) if n > first + 1 else None
 
 
@@ -219,14 +224,30 @@ def text_clusters(rows: NDArray[np.uint8]) -> NDArray[np.bool_]:
     return out
 
 
-def _by_text(group: Group, rows: NDArray[np.uint8]) -> Iterator[Way]:
-    """The way that the clusters themselves tell, of two files of which one is text."""
-    kinds = [is_text(one) for one in group.files]
-    if len(kinds) != 2 or None in kinds or kinds[0] == kinds[1]:
+def _by_clusters(group: Group, rows: NDArray[np.uint8]) -> Iterator[Way]:
+    """The way that the clusters themselves tell, whatever the lengths of turns: of files of which all but one are text,
+    or of a kind whose clusters can be known, each of another."""
+    texts = [is_text(one) for one in group.files]
+    kinds = [all_kinds().get(one.kind) for one in group.files]
+    tests = [
+        text_clusters if text else kind.inside if kind is not None else None
+        for text, kind in zip(texts, kinds, strict=True)
+    ]
+    known = [test for test in tests if test is not None]
+    if len(known) < len(tests) - 1 or len({*known}) < len(known) or (text_clusters in known and None in texts):
         return
-    text = text_clusters(rows)
-    labels = (text if kinds[1] else ~text).astype(np.int8)
-    if [int((labels == n).sum()) for n in (0, 1)] == group.needs and not labels[0] and labels[group.firsts[1]]:
+    others = tests.index(None) if None in tests else -1
+    labels = np.full(len(rows), others, np.int8)
+    for number, test in enumerate(tests):
+        if test is not None:
+            labels[test(rows)] = number
+    labels[group.firsts] = range(len(tests))
+    for number, test in enumerate(tests):
+        if test is not None and test is not text_clusters:  # its first clusters hold headers, which are of another sort
+            first = group.firsts[number]
+            head = first + np.flatnonzero(labels[first:] == others)[:_MOST_HEAD]
+            labels[head[: max(group.needs[number] - int((labels == number).sum()), 0)]] = number
+    if [int((labels == n).sum()) for n in range(len(tests))] == group.needs:
         yield Way("as their clusters show", labels)
 
 
@@ -263,7 +284,7 @@ def _choose(
 ) -> tuple[Way, list[Standing], float] | None:  # fmt: skip
     """The one way that is left or likeliest, how the files stand on it, and how sure it is."""
     firsts, needs = group.firsts, group.needs
-    told = [*_by_text(group, rows)]
+    told = [*_by_clusters(group, rows)]
     if not (unproved or told or any(can_prove_itself(one.kind) for one in group.files)):
         return None
     straight = np.repeat(np.arange(len(needs), dtype=np.int8), needs)
@@ -272,14 +293,17 @@ def _choose(
     sorts: dict[bytes, list[str]] = {}
     for way in (*told, *ways(firsts, needs)):
         sorts.setdefault(way.labels.tobytes(), []).append(way.sort)
-    usual = habit.near(group.places[0]) if unproved and group.closed and not told else set()
-    expected = [key for key in sorts if usual & {*sorts[key]}]
-    for keys, sure in ((expected, _BY_HABIT), ([way.labels.tobytes() for way in told] or [*sorts], _LIKELY)):
+    near = habit.near(group.places[0])
+    likely = sorted(sorts, key=lambda key: not near & {*sorts[key]})  # what those nearby did first
+    expected = [key for key in likely if near & {*sorts[key]}] if unproved and group.closed and not told else []
+    for keys, sure in ((expected, _BY_HABIT), ([way.labels.tobytes() for way in told] or likely, _LIKELY)):
         tried = _try(group, rows, keys, budget)
         most = max((standings.count(Standing.PROVED) for standings in tried.values()), default=0)
         left = [key for key, one in tried.items() if Standing.BROKEN not in one and one.count(Standing.PROVED) == most]
         if not left or not (most or unproved):
             continue
+        if not most and any(can_prove_itself(one.kind) for one in group.files):
+            continue  # in none of these ways it is whole: they took turns in another
         bits = sorted((_bits(group, np.frombuffer(key, np.int8), rows), key) for key in left)
         key = bits[0][1]
         if keys is not expected and not told and most < len(needs) - 1:
@@ -295,13 +319,16 @@ def _choose(
 def _try(
     group: Group, rows: NDArray[np.uint8], keys: Sequence[bytes], budget: Budget
 ) -> dict[bytes, list[Standing]]:  # fmt: skip
-    """How the files stand on each of some ways, by its labels, up to as many as may be measured."""
+    """How the files stand on each of some ways, by its labels, up to as many as may be measured, and until one proves
+    all of them."""
     out: dict[bytes, list[Standing]] = {}
     for key in keys[: max(_MOST_MEASURED // group.bytes, _FEWEST_WAYS)]:
         if not budget.spend(group.bytes):
             break
         labels = np.frombuffer(key, np.int8)
         out[key] = [standing_of(one, labels, rows, number) for number, one in enumerate(group.files)]
+        if all(standing == Standing.PROVED for standing in out[key]):
+            return {key: out[key]}
     for number in range(len(group.files)) if len(keys) > 1 else ():
         # That one is broken everywhere tells nothing about where it lies.
         if all(standings[number] == Standing.BROKEN for standings in out.values()):

@@ -25,7 +25,7 @@ _BY_PROOF_WITHOUT_RECORD = {
     Proof.STATISTICS: 0.85,
     Proof.GUESS: 0.35,
 }
-_TEXT = bytes({*range(0x20, 0x7F), 9, 10, 13})
+TEXT_BYTES = bytes({*range(0x20, 0x7F), 9, 10, 13})
 _MARKUP_BYTES = bytes([9, 10, 12, 13, *range(0x20, 0x7F), *range(0x80, 0x100)])
 _MARKUP = ("html", "svg", "xml", "gpx", "rtf")
 _NO_KIND_ALL_FREE, _TEXT_THROUGHOUT, _TEXT_BEGINS = 0.75, 0.85, 0.3
@@ -270,4 +270,4 @@ def judge_found(measure: Measure, on_grid: bool) -> tuple[float, list[str]]:
 
 
 def _begins_as_text(head: bytes) -> bool:
-    return not head.translate(None, _TEXT) and bool(head)
+    return not head.translate(None, TEXT_BYTES) and bool(head)

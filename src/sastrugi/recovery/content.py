@@ -6,13 +6,14 @@ kind.
 
 from __future__ import annotations
 
-from collections.abc import Iterable, Iterator, Sequence
+from collections.abc import Collection, Iterable, Iterator, Sequence
 from dataclasses import dataclass, replace
 
 import numpy as np
 from numpy.typing import NDArray
 
 from sastrugi.kinds import Kind, Measure, Proof, all_kinds, recognise
+from sastrugi.kinds.base import Holds
 from sastrugi.kinds.registry import kinds_begun
 from sastrugi.media import Extent, Medium, RangeSet
 from sastrugi.media.filemap import FileMap
@@ -20,7 +21,9 @@ from sastrugi.recovery.confidence import LOOKED_THROUGH, judge_found, kind_of
 from sastrugi.recovery.findings import Finding
 from sastrugi.recovery.sector_survey import SECTOR, TEXT_HEAD, Mark, Survey
 from sastrugi.recovery.sources import MediumSource
+from sastrugi.units import plural
 from sastrugi.volumes.reader import Times, Volume
+from sastrugi.volumes.registry import file_systems
 
 _SHORTEST_FRAGMENT = 4096
 _ZERO_END = 8
@@ -30,12 +33,8 @@ BREAKS = "breaks at byte"
 _MOST_INSIDE, _MOST_READ_INSIDE, _MOST_READ_INSIDE_IN_ALL = 64, 32 << 20, 512 << 20
 """Beginnings inside of a file that is known by its headers which are looked at, and bytes; and bytes in all."""
 _LONG_MARK = 4
-_STREAMS = ("mpg", "ts", "mp3", "ogg", "class")
-_PICTURES = ("jpeg", "png", "icc", "jp2")
-_HOLDS_PICTURES = ("tiff", "dng", "psd", "avi", "mov", "mp4", "m4a", "3gp", "mkv", "webm", "mpg")
-_HOLDS_ALL = ("pdf", "xls", "exe", "elf", "iso", "hdf5", "rtf", "mbox", "eml", "tar")
-_MAY_HOLD: dict[str, tuple[str, ...] | None] = dict.fromkeys(_HOLDS_PICTURES, _PICTURES) | dict.fromkeys(_HOLDS_ALL)
-"""What files of other kinds may hold at any place, as they are; None stands for all."""
+_LISTS, _BYTES_PER_LIST, _HEAD_OF_LIST = 10_000, 64 << 10, 8
+"""Lists of blocks that are read, and bytes of a medium for each more; bytes that tell soon that something is none."""
 
 
 @dataclass(frozen=True, slots=True)
@@ -61,14 +60,18 @@ class ContentPass:
 
     `strays`: files were found before that begin on no cluster of any grid, so that there was a life nothing else tells
     of. Without such a file a text, or a piece of a file, that begins on no cluster is the middle of something.
+    `starts` are the bytes at which volumes begin, or can have begun.
     """
 
     def __init__(
-        self, medium: Medium, survey: Survey, claims: RangeSet, grids: Sequence[Grid], strays: bool = False
-    ) -> None:
+        self, medium: Medium, survey: Survey, claims: RangeSet, grids: Sequence[Grid], strays: bool = False,
+        starts: Collection[int] = (0,),
+    ) -> None:  # fmt: skip
         self._medium, self._survey, self._claims, self._grids = medium, survey, claims, grids
+        self._starts = starts
         self._strays = strays
         self._left_inside = _MOST_READ_INSIDE_IN_ALL
+        self._lists_left = _LISTS + medium.size // _BYTES_PER_LIST
 
     def findings(self, start: int, end: int) -> Iterator[tuple[int, Finding | None]]:
         """What begins in [start, end): (position that is done, a finding or None).
@@ -94,6 +97,8 @@ class ContentPass:
             holding = [grid for grid in self._grids if grid.holds(offset)]
             on_grid = not holding or any(grid.begins(offset) for grid in holding)
             found = self._by_chain(offset, holding, on_grid, signed)
+            if found is None:
+                found = self._by_list(offset, holding, signed)
             if found is None:
                 found = self._in_one_piece(offset, holding, on_grid, signed)
             if found is not None:
@@ -129,7 +134,8 @@ class ContentPass:
         """Where another file begins inside of one that only its headers speak for, on a cluster and whole, and of which
         kind; None where none does that could not be part of it."""
         (whole, *_) = found.extents
-        held = _MAY_HOLD.get(measure.kind, ())
+        known = all_kinds().get(measure.kind)
+        held = (known.holds if known is not None else Holds.NOTHING).value
         if measure.proof in LOOKED_THROUGH or held is None or not holding:
             return None
         left = min(_MOST_READ_INSIDE, self._left_inside)
@@ -174,12 +180,42 @@ class ContentPass:
         found.reasons.append(f"in {len(found.extents)} pieces, by a chain of clusters that no listed file owns")
         return found
 
+    def _list_at(self, offset: int, length: int) -> bytes:
+        """Bytes that may be a list: beyond as many as a medium can be full of, none."""
+        self._lists_left -= length > _HEAD_OF_LIST
+        return self._medium.read(offset, length) if self._lists_left > 0 else b""
+
+    def _by_list(self, offset: int, holding: Sequence[Grid], signed: bool) -> Finding | None:
+        """A file of a volume that is gone, whole along a list of its blocks that still stands among them. Numbers that
+        begin in a row may be content: where no volume begins where they say, a file that is whole in one piece is it.
+        """
+        for family in file_systems().values():
+            follow = family.told_by_a_list
+            told = follow(self._list_at, self._medium.size, offset) if follow is not None else None
+            if told is None or any(map(self._claims.overlap, told[1])):
+                continue
+            base, places = told
+            measure = _measure(self._medium, FileMap.of(places), signed)
+            if measure is None or not measure.whole or (not signed and measure.proof == Proof.GUESS):
+                continue
+            if base not in self._starts:
+                end = min([grid.data.end for grid in holding], default=self._medium.size)
+                straight = _measure(self._medium, FileMap.of((self._claims.free_from(offset, end),)), signed)
+                if straight is not None and straight.whole:
+                    continue
+            found = _finding(measure, FileMap.of(places, measure.length), on_grid=True)
+            found.sound = measure.length
+            pieces = plural(len(found.extents), "piece")
+            found.reasons.append(f"in {pieces}, by the list of {family.title} blocks that stands among them")
+            return found
+        return None
+
 
 def _may_be_inside(kind: Kind, outer: str, held: Sequence[str]) -> bool:
     """Whether a file of a kind that begins inside of one that only headers speak for is none of its parts: what has a
     mark of its own, unlike the frames of a stream, and is neither of its kind nor held by it."""
     marked = any(len(signature.data) >= _LONG_MARK for signature in kind.signatures)
-    return marked and kind.name not in _STREAMS and kind.name != outer and kind.name not in held
+    return marked and not kind.framed and kind.name != outer and kind.name not in held
 
 
 def _with_last(stretches: Iterable[tuple[int, NDArray[np.uint16]]]) -> Iterator[tuple[int, NDArray[np.uint16], bool]]:

@@ -51,7 +51,7 @@ def put_together(medium: Medium, scan_file: ScanFile, grids: Sequence[Grid], pro
         own = [one for one in left if grid.holds(one.map.start or 0) and grid.begins(one.map.start or 0)]
         mine = {one.number for one in own}
         left = [one for one in left if one.number not in mine]
-        for group in groups([one for one in own if not _breaks(one)], grid.cluster, grid.data.end, taken):
+        for group in groups(medium, [one for one in own if not _breaks(one)], grid.cluster, grid.data.end, taken):
             progress.check()
             for one in apart(medium, group, habit, turns):
                 _put(scan_file, taken, one)

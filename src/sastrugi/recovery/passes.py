@@ -125,7 +125,9 @@ class Relics:
         }
         geometry |= {g.number: (g.cluster_size, g.where.end) for g in ghosts if not g.tells_all_places}
         own = [extent for volume in scan.volumes for _, extent in volume.own_extents()]
-        own += [Extent(table.offset, len(table.data)) for table in tables]
+        own += [extent for volume in scan.volumes for extent in volume.folder_extents()]
+        # A sector that only looks like a part of a folder tells nothing, and may be the end of a file.
+        own += [Extent(f.offset, len(f.data)) for f in folders if f.records or f.own is not None]
         # All of it or nothing is kept: it changes findings of `tables`, and begins anew where the pass does.
         scan.file.commit()
         try:
@@ -181,7 +183,8 @@ class Content:
         unclaimed = [gap for gap in claims.gaps(scan.range) if gap.end > start]
         scan.sweep(unclaimed)
         scan.progress.start("files by their content", scan.range.end - start)
-        content = ContentPass(scan.medium, scan.survey, claims, grids, self._has_strays(scan, grids))
+        starts = {0, *(place.where.offset for place in scan.places)}
+        content = ContentPass(scan.medium, scan.survey, claims, grids, self._has_strays(scan, grids), starts)
         for position, new in content.findings(start, scan.range.end):
             if new is not None:
                 scan.add(new)

@@ -26,7 +26,7 @@ _ROOT_AREA = 32 << 10
 _FIRST = 2
 _MOST_LIVES = 8
 _MOST_ANCHORS = 400
-_MOST_PROBED = 64
+_MOST_PROBED, _FEWEST_TEXTS = 64, 3
 _MOST_DEPTH = 100
 _LOW_WORDS = 1 << 16
 _MOST_PLACES = 512
@@ -61,17 +61,22 @@ class LifeGeometry:
 
 
 def find_geometries(
-    folders: Sequence[LooseFolder], known: Sequence[LifeGeometry], size: int, head: HeadTest
+    folders: Sequence[LooseFolder],
+    known: Sequence[LifeGeometry],
+    size: int,
+    head: HeadTest,
+    text: Callable[[int], bool] = lambda offset: False,
 ) -> list[tuple[LifeGeometry, list[LooseFolder]]]:
     """Each life that the folders are of, the one with most of them first. `known` are geometries of volumes that can
-    be read: a quick format often keeps them."""
+    be read: a quick format often keeps them. `text` tells whether a text begins at a byte, behind the end of another
+    file: it is asked where no name calls for a signature."""
     out: list[tuple[LifeGeometry, list[LooseFolder]]] = []
     for family in families():
         left = [folder for folder in folders if folder.family == family]
         for _ in range(_MOST_LIVES):
             if not left:
                 break
-            line = _best_line(family, left, [one for one in known if one.family == family], size, head)
+            line = _best_line(family, left, [one for one in known if one.family == family], size, head, text)
             if line is None:
                 break
             own, rest = _those_of(line, left, size, head)
@@ -83,8 +88,9 @@ def find_geometries(
 
 
 def _best_line(
-    family: str, folders: Sequence[LooseFolder], known: Sequence[LifeGeometry], size: int, head: HeadTest
-) -> LifeGeometry | None:
+    family: str, folders: Sequence[LooseFolder], known: Sequence[LifeGeometry], size: int, head: HeadTest,
+    text: Callable[[int], bool],
+) -> LifeGeometry | None:  # fmt: skip
     votes: Counter[tuple[int, int]] = Counter()
     for cluster in _rules(family).units:
         for number, offset in set(_anchors(family, folders)):
@@ -101,9 +107,18 @@ def _best_line(
     for line in candidates:
         hits, misses = _probed(line, folders, size, head)
         score = 3 * (line.votes - 1) + hits - misses
+        if not (score or hits or misses) and line in known:
+            score = _begun_texts(line, folders, size, text) >= _FEWEST_TEXTS
         if score > 0 and (best is None or (score, line.votes) > best[0]):
             best = ((score, line.votes), line)
     return best[1] if best else None
+
+
+def _begun_texts(line: LifeGeometry, folders: Sequence[LooseFolder], size: int, text: Callable[[int], bool]) -> int:
+    """How many files begin as texts do, by a geometry of which nothing else tells."""
+    starts = [line.offset(r.cluster) for f in folders for r in f.records if not r.folder and r.cluster >= _FIRST]
+    step = max(len(starts) // _MOST_PROBED, 1)
+    return sum(map(text, [start for start in starts[::step] if start < size]))
 
 
 def _anchors(family: str, folders: Sequence[LooseFolder]) -> Iterator[tuple[int, int]]:

@@ -71,7 +71,7 @@ def reassemble(
     kind = all_kinds().get(finding.kind)
     if not finding.extents or (not finding.map.plain and (finding.map.zeros or finding.map.coded)):
         return None  # of what has holes or units a table tells where it lies: there is nothing to guess
-    if kind is None or measuring_kind(kind).bare or kind.measure is None:
+    if kind is None or measuring_kind(kind).bare or measuring_kind(kind).measure is None:
         return _without_proof(finding, cluster, end, taken)
     there = _measure(medium, finding.map, finding.size, budget)
     contested = there is not None and there.proof not in LOOKED_THROUGH and any(map(taken.overlap, finding.extents))
@@ -242,6 +242,7 @@ class _Search:
         """The head as far as it is right, then the rest behind a gap of one cluster, two, and so on; and from the
         places that take the file furthest the same again."""
         good = breaks_at // self.cluster
+        sharp = breaks_at % self.cluster < _CLEAR  # it shows at the beginning of a cluster
         clear = max(self.cluster, _CLEAR)
         left, ways = _MOST_TRIES // depth, _WAYS
         for gap in range(1, _MOST_GAPS + 1):
@@ -256,8 +257,8 @@ class _Search:
                 if tried is None or self.budget.spent:
                     return None
                 # Headers alone are right in many places: only where they break is such a guess taken.
-                exact = tried.proof in LOOKED_THROUGH or (self.recorded and count <= good)
-                if exact and _right(tried, self.finding, self.recorded):
+                there = count <= good if self.recorded else count == good and sharp
+                if (tried.proof in LOOKED_THROUGH or there) and _right(tried, self.finding, self.recorded):
                     return tried, list(join(places))
                 reach = 0 if tried.whole else tried.breaks_at or 0
                 if reach >= max(breaks_at + self.cluster, count * self.cluster + clear) and reach > furthest:

@@ -53,6 +53,7 @@ class Assembly:
         self._siblings = compare(medium, scan_file)
         # Read once and kept up: the file is asked for all of them in every round.
         self._findings = {finding.number: finding for finding in scan_file.findings(_DELETED)}
+        self._in_order: list[Finding] | None = None
         self._walls = sorted(start for start in scan_file.starts() if start is not None)
         self._contested = self._find_contested()
         self._taken = RangeSet(own)
@@ -134,7 +135,7 @@ class Assembly:
             done: set[int] = set()
             for volume, (cluster, end) in self._geometry.items():
                 waiting = [one for one in self._by_place() if one.volume == volume and _is_guessed(one)]
-                told = list(groups(waiting, cluster, end, self._claims_but_for(waiting)))
+                told = list(groups(self._medium, waiting, cluster, end, self._claims_but_for(waiting)))
                 for group in told:
                     group.offer_to(habit)
                 for group in told:
@@ -188,9 +189,12 @@ class Assembly:
 
     def _by_place(self) -> list[Finding]:
         """Those that lie nowhere first, as the file orders them."""
-        return sorted(self._findings.values(), key=lambda f: (f.map.start is not None, f.map.start or 0, f.number))
+        if self._in_order is None:
+            self._in_order = sorted(self._findings.values(), key=_place)
+        return self._in_order
 
     def _put(self, finding: Finding) -> None:
+        self._in_order = None
         self._findings[finding.number] = finding
         self._file.replace(finding)
 
@@ -243,6 +247,11 @@ class Assembly:
                         map=FileMap() if gone else finding.map,
                     )
                 )
+
+
+def _place(finding: Finding) -> tuple[bool, int, int]:
+    start = finding.map.start
+    return (start is not None, start or 0, finding.number)
 
 
 def _is_guessed(finding: Finding) -> bool:

@@ -13,7 +13,7 @@ from sastrugi.media import Extent, Medium, RangeSet
 from sastrugi.media.extents import total
 from sastrugi.media.filemap import FileMap
 from sastrugi.progress import Progress
-from sastrugi.recovery.confidence import begins_as_named, judge_deleted
+from sastrugi.recovery.confidence import TEXT_BYTES, begins_as_named, judge_deleted
 from sastrugi.recovery.findings import Finding
 from sastrugi.recovery.layout import Place
 from sastrugi.recovery.previous_volumes import (
@@ -30,6 +30,7 @@ from sastrugi.volumes.orphan_folders import LooseFolder, loose_folders
 from sastrugi.volumes.reader import OWN_TABLES, Entry, Volume
 from sastrugi.volumes.registry import file_systems
 
+_HEAD_OF_TEXT = 65
 _MOST_LOST = 0.5
 """The share of a file that may belong to others now before it is no finding any more."""
 
@@ -84,7 +85,7 @@ def previous_volumes_of(
     """The lives that the folders and other marked sectors tell of; `first` is the number of the first one's volume."""
     known = [geometry_of(volume) for volume in volumes]
     begins = partial(_begins_at, medium)
-    lives = find_geometries(folders, known, medium.size, begins)
+    lives = find_geometries(folders, known, medium.size, begins, partial(_text_begins_at, medium))
     out: list[EarlierVolume] = [
         PreviousVolume(medium, line, own, volumes, first + n) for n, (line, own) in enumerate(lives)
     ]
@@ -97,6 +98,12 @@ def previous_volumes_of(
 
 def _begins_at(medium: Medium, name: str, offset: int) -> bool | None:
     return begins_as_named(medium, name, FileMap.of((Extent(offset, max(medium.size - offset, 0)),)))
+
+
+def _text_begins_at(medium: Medium, offset: int) -> bool:
+    """Whether a text begins at a byte, in front of which a file ended before the end of its cluster."""
+    data = medium.read(offset - 1, _HEAD_OF_TEXT) if offset else b""
+    return len(data) > 1 and not data[0] and not data[1:].translate(None, TEXT_BYTES)
 
 
 def relic_findings(medium: Medium, ghost: EarlierVolume, told: dict[int, int], progress: Progress) -> Iterator[Finding]:

@@ -23,12 +23,13 @@ from sastrugi.recovery.scan_rows import (
     TALLIES,
     WORKING,
     finding_of,
-    map_of,
     matches,
     number_of,
     packed_map,
     path_as_text,
     path_from_text,
+    reasons_text,
+    sound_part,
     sound_row,
     tally_of,
     text_of,
@@ -38,7 +39,7 @@ from sastrugi.texts import parse_json
 
 SCAN_VERSION = 2
 _APPLICATION_ID = 0x53415354  # "SAST"
-_HEAD = 1 << 20
+_HEAD, _TOGETHER = 1 << 20, 500
 
 
 def is_scan_file(path: Path) -> bool:
@@ -73,6 +74,7 @@ class ScanFile:
     def __init__(self, path: Path, connection: sqlite3.Connection) -> None:
         self.path = path
         self._db = connection
+        self._held: list[tuple[Any, ...]] = []
 
     @classmethod
     def create(cls, path: Path, medium: Medium, passes: Iterable[str]) -> ScanFile:
@@ -143,12 +145,24 @@ class ScanFile:
             raise ScanFileError(f"{self.path}: is damaged: {error}") from error
 
     def _run(self, statement: str, values: tuple[Any, ...] = ()) -> sqlite3.Cursor:
+        self._put_down()
         try:
             return self._db.execute(statement, values)
         except sqlite3.Error as error:
             raise ScanFileError(f"{self.path}: cannot be used: {error}") from error
 
+    def _put_down(self) -> None:
+        """Store the findings that are held."""
+        if not self._held:
+            return
+        rows, self._held = self._held, []
+        try:
+            self._db.executemany("INSERT INTO findings VALUES (NULL,?,?,?,?,?,?,?,?,?,?,?,?,?,?,?,?,?)", rows)
+        except sqlite3.Error as error:
+            raise ScanFileError(f"{self.path}: cannot be written: {error}") from error
+
     def commit(self) -> None:
+        self._put_down()
         try:
             self._db.commit()
         except sqlite3.Error as error:
@@ -156,6 +170,7 @@ class ScanFile:
 
     def rollback(self) -> None:
         """Forget what was not committed."""
+        self._held = []
         self._db.rollback()
 
     def number(self, key: str) -> int:
@@ -229,11 +244,12 @@ class ScanFile:
             rows = self._run("SELECT * FROM volumes ORDER BY number").fetchall()
             return [volume_of(row) for row in rows]
 
-    def add(self, finding: Finding) -> Finding:
-        """Store a finding; it gets its number."""
-        cursor = self._run("INSERT INTO findings VALUES (NULL,?,?,?,?,?,?,?,?,?,?,?,?,?,?,?,?,?)", _row_of(finding))
-        finding.number = cursor.lastrowid or 0
-        return finding
+    def add(self, finding: Finding) -> None:
+        """Store a finding; it gets its number there, behind all others. Some are held, to be stored together before
+        anything else is done."""
+        self._held.append(_row_of(finding))
+        if len(self._held) >= _TOGETHER:
+            self._put_down()
 
     def replace(self, finding: Finding) -> None:
         """Store a finding in the place of the one with its number."""
@@ -259,8 +275,7 @@ class ScanFile:
         rows = self._run(f"SELECT map, size, sound FROM findings WHERE {where} ORDER BY start")
         with self._reading():
             for packed, size, sound in rows:
-                lies = map_of(packed, size)
-                yield lies.stored if sound == size else lies.head(sound).stored
+                yield sound_part(packed, size, sound)
 
     def starts(self) -> dict[int, int]:
         """The size of a finding by the place of its first byte."""
@@ -396,7 +411,7 @@ def _row_of(finding: Finding) -> tuple[Any, ...]:
         ",".join(finding.passes),
         round(finding.confidence, 4),
         round(finding.name_sure, 4),
-        json.dumps(finding.reasons, ensure_ascii=False),
+        reasons_text(finding.reasons),
         finding.map.start,
         packed_map(finding),
         finding.sound,

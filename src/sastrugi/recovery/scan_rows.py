@@ -6,6 +6,7 @@ import datetime as dt
 import json
 import os
 import re
+from collections.abc import Sequence
 from functools import lru_cache
 from pathlib import Path
 from typing import Any
@@ -57,6 +58,10 @@ TALLIES = {
     "min(cast(confidence * 10 AS INT) + 1, 10) / 10.0)",
 }
 """What findings can be counted by, each with the SQL that tells it."""
+_ONE_EXTENT = re.compile(r"\[\[(\d{1,18}), (\d{1,18})\]\]", re.ASCII)
+"""A map as nearly every file's is, which needs no parser."""
+_REMEMBERED, _SHORT = 1024, 2000
+"""Rows of reasons that are remembered, as most findings give the same ones; characters of one that is."""
 
 
 def path_as_text(path: Path) -> str:
@@ -120,7 +125,7 @@ def finding_of(row: tuple[Any, ...]) -> Finding:
         passes=tuple(row[11].split(",")),
         confidence=row[12],
         name_sure=row[13],
-        reasons=[str(reason) for reason in parse_json(row[14])],
+        reasons=reasons_of(row[14]),
         map=map_of(row[16], row[7]),
         sound=row[17],
     )
@@ -135,13 +140,47 @@ def matches(pattern: str, text: str) -> bool:
     return _compiled(pattern).match(text) is not None
 
 
+def reasons_of(text: str) -> list[str]:
+    """The reasons of a finding. Raises ValueError."""
+    return list(_few_reasons(text) if len(text) <= _SHORT else _reasons(text))
+
+
+def reasons_text(reasons: Sequence[str]) -> str:
+    """The same for the table."""
+    return _reasons_text(tuple(reasons))
+
+
+def _reasons(text: str) -> tuple[str, ...]:
+    return tuple(str(reason) for reason in parse_json(text))
+
+
+_few_reasons = lru_cache(_REMEMBERED)(_reasons)
+
+
+@lru_cache(_REMEMBERED)
+def _reasons_text(reasons: tuple[str, ...]) -> str:
+    return json.dumps(reasons, ensure_ascii=False)
+
+
 def map_of(packed: str, size: int) -> FileMap:
     """Where a finding of `size` bytes lies. Raises ValueError."""
+    if one := _ONE_EXTENT.fullmatch(packed):
+        return FileMap.unpacked([[int(one[1]), int(one[2])]], size)
     return FileMap.unpacked(parse_json(packed), size)
+
+
+def sound_part(packed: str, size: int, sound: int) -> tuple[Extent, ...]:
+    """Where the first `sound` bytes of such a finding lie. Raises ValueError."""
+    if (one := _ONE_EXTENT.fullmatch(packed)) and int(one[2]) == size > 0:
+        return (Extent(int(one[1]), min(sound, size)),) if sound > 0 else ()
+    return map_of(packed, size).head(sound).stored
 
 
 def packed_map(finding: Finding) -> str:
     """The same for the table: an unknown end is left out, the size tells it."""
+    extents = finding.extents
+    if len(extents) == 1 and finding.map.plain:
+        return f"[[{extents[0].offset}, {extents[0].length}]]"
     return json.dumps(finding.map.head(finding.map.reach).packed())
 
 

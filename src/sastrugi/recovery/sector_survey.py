@@ -35,6 +35,7 @@ _LEAD[0xC2:0xF5] = _FOLLOW[0x80:0xC0] = True  # RFC 3629, section 4
 _TEXT_BYTES = _ASCII | _LEAD | _FOLLOW
 _IN_TEXT = _TEXT_BYTES.copy()
 _IN_TEXT[[12, 27]] = True  # form feeds and escapes, as the measure of a text allows them
+_NOT_IN_TEXT = (~_IN_TEXT).tobytes()
 _OPENS_JSON = np.zeros(256, bool)
 _OPENS_JSON[[ord("{"), ord("[")]] = True
 
@@ -88,11 +89,16 @@ class SectorTests:
             for pair in range(1, TEXT_HEAD // 2):
                 maybe = maybe[self._text_pairs[words[maybe, pair]]]
             begin = sectors[maybe]
-            length = np.logical_and.accumulate(_IN_TEXT[begin], axis=1).sum(axis=1)
+            wrong = np.frombuffer(begin.tobytes().translate(_NOT_IN_TEXT), bool).reshape(begin.shape)
+            first = wrong.argmax(axis=1)
+            through = ~wrong[np.arange(len(wrong)), first]
             # What is neither text throughout nor text and then zeros is none, but for JSON, which tells its own end.
-            fits = (np.count_nonzero(begin, axis=1) == length) | _OPENS_JSON[begin[:, :4]].any(axis=1)
+            rest = np.flatnonzero(~through)
+            fits = through.copy()
+            fits[rest] = np.count_nonzero(begin[rest], axis=1) == first[rest]
+            fits |= _OPENS_JSON[begin[:, :4]].any(axis=1)
             out[maybe[fits]] |= Mark.TEXT
-            out[maybe[length == SECTOR]] |= Mark.THROUGH
+            out[maybe[through]] |= Mark.THROUGH
         return out
 
 

@@ -18,11 +18,11 @@ class MediumSource(Source):
         self._window, self._window_at = b"", 0
 
     def read(self, position: int, length: int) -> bytes:
+        inside = position - self._window_at
+        if inside >= 0 and 0 < length <= len(self._window) - inside:
+            return self._window[inside : inside + length]
         if position < 0 or position >= self.size or length <= 0:
             return b""
-        inside = position - self._window_at
-        if inside >= 0 and inside + length <= len(self._window):
-            return self._window[inside : inside + length]
         if length >= _AHEAD:
             return self._read(position, length)
         self._window, self._window_at = self._read(position, _AHEAD), position

@@ -90,12 +90,12 @@ def overlaps(deleted: list[Entry]) -> dict[int, str]:
     Found in one sweep over the claims in order of their place. Which is later, the times of creation say.
     """
     claims = sorted(
-        ((extent.offset, extent.end, entry) for entry in deleted for extent in entry.map.stored),
-        key=lambda claim: claim[:2],
+        (offset, offset + length, n) for n, entry in enumerate(deleted) for offset, length in entry.map.stored
     )
     out: dict[int, str] = {}
     open_claims: list[tuple[int, Entry]] = []
-    for start, end, entry in claims:
+    for start, end, n in claims:
+        entry = deleted[n]
         open_claims = [claim for claim in open_claims if claim[0] > start][-_MOST_OPEN:]
         for _, other in open_claims:
             if other is entry or other.map == entry.map:

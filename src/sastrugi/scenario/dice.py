@@ -23,7 +23,7 @@ if TYPE_CHECKING:
 
 T = TypeVar("T")
 _NOISE_BLOCK = 1 << 20
-_BAND = 256
+_BAND = 64
 _RELIEF_STEP = 6
 _SOUND_BLOCK = 1 << 20
 SEASON_START = dt.datetime(2031, 1, 12, 6, 0)
@@ -129,13 +129,19 @@ class Dice:
                 band = slice(top, min(top + _BAND, height))
                 row = np.arange(band.start, band.stop, dtype=np.float32)[:, None]
                 below = row > ridge
-                depth = (row - ridge) * np.float32(9 / height)
-                drift = np.roll(relief[band], n * width // count, axis=1)
-                snow = np.abs((drift * 6 + depth) % 1 - 0.5) * 160 + drift * 20 + 150
+                drift = np.roll(relief[band], n * width // count, axis=1) if n else relief[band]
+                snow = (row - ridge) * np.float32(9 / height) + drift * 6
+                snow -= np.floor(snow)
+                snow -= 0.5
+                np.abs(snow, out=snow)
+                snow *= 160
+                snow += drift * 20
+                snow += 150
                 sky = row * np.float32(70 / height) + drift * 25 + 120
-                base = (np.where(below, snow, sky) + (grain[band] >> 4)).astype(np.int16)
+                np.copyto(snow, sky, where=~below)
+                base = (snow + (grain[band] >> 4)).astype(np.int16)
                 for channel, (ground, air) in enumerate(colours):
-                    lit = base + np.where(below, np.int16(ground), np.int16(air))
+                    lit = base + (below * np.int16(ground - air) + np.int16(air))
                     np.clip(lit, 0, 255, out=shades[band, :, channel], casting="unsafe")
             out.append(Image.fromarray(shades))
         return out
@@ -170,5 +176,9 @@ def _drawn_out(grid: NDArray[np.float32], height: int, width: int) -> NDArray[np
     top, left = np.minimum(y.astype(int), grid.shape[0] - 2), np.minimum(x.astype(int), grid.shape[1] - 2)
     fy, fx = (y - top).astype(np.float32)[:, None], (x - left).astype(np.float32)[None, :]
     wide = grid[:, left] + (grid[:, left + 1] - grid[:, left]) * fx
-    drawn: NDArray[np.float32] = wide[top] + (wide[top + 1] - wide[top]) * fy
+    steps, drawn = np.diff(wide, axis=0), np.empty((height, width), np.float32)
+    for at in range(0, height, _BAND):
+        band = slice(at, at + _BAND)
+        np.multiply(steps[top[band]], fy[band], out=drawn[band])
+        drawn[band] += wide[top[band]]
     return drawn

@@ -77,14 +77,14 @@ class WriteTracker:
             if not entries:
                 continue
             hit = [entry for entry in entries if entry[0] < end and entry[1] > offset]
-            over = [entry for entry in hit if not entry[2].gone.gaps(Extent(entry[0], entry[1] - entry[0]))]
+            over = [entry for entry in hit if entry[2].gone.covers(Extent(entry[0], entry[1] - entry[0]))]
             if over:  # nothing more can be taken of these
                 spent = {(start, id(remains)) for start, _, remains in over}
                 self._buckets[bucket] = [e for e in entries if (e[0], id(e[2])) not in spent]
             met.update(((start, id(remains)), (start, stop, remains)) for start, stop, remains in hit)
         for start, stop, remains in met.values():
             lo, hi = max(start, offset), min(stop, end)
-            if remains.gone.gaps(Extent(lo, hi - lo)):
+            if not remains.gone.covers(Extent(lo, hi - lo)):
                 for changed in self._changed(lo, data[lo - offset : hi - offset], start, stop, remains.grain):
                     self.take(remains, changed)
 
@@ -105,10 +105,8 @@ class WriteTracker:
         if old == new:
             return []
         differs = np.flatnonzero(np.frombuffer(old, "u1") != np.frombuffer(new, "u1"))
-        grains = np.unique((differs + (at - start)) // grain)
-        groups = np.split(grains, np.flatnonzero(np.diff(grains) != 1) + 1)
-        out: list[Extent] = []
-        for group in groups:
-            lo = start + int(group[0]) * grain
-            out.append(Extent(lo, min(start + (int(group[-1]) + 1) * grain, stop) - lo))
-        return out
+        grains = (differs + (at - start)) // grain
+        last = np.flatnonzero(np.diff(grains) > 1)  # of each row of neighbours but the last
+        firsts = grains[np.concatenate([[0], last + 1])] * grain + start
+        ends = np.minimum((grains[np.append(last, -1)] + 1) * grain + start, stop)
+        return [Extent(lo, hi - lo) for lo, hi in zip(firsts.tolist(), ends.tolist(), strict=True)]

@@ -36,6 +36,8 @@ if TYPE_CHECKING:
     Earlier = Callable[[Medium, Sequence[int], Sequence[Volume], Callable[[str, int], bool | None]], list[Volume]]
     """Of a medium, the bytes at which marked sectors stand, the volumes of today, and a test whether a file of a name
     can begin at a byte."""
+    ToldByAList = Callable[[Callable[[int, int], bytes], int, int], tuple[int, tuple[Extent, ...]] | None]
+    """Of a function that gives bytes of a medium, its size, and the byte at which a file begins."""
 _USUAL_GRAIN = 2.0
 MOST_OFTEN_MADE = "fat32"
 """What a partition is listed as that holds nothing yet."""
@@ -104,7 +106,9 @@ class FileSystem:
     found. `peek` says what the bytes of one record tell (variant, bytes, where they stand, byte of the first
     cluster, cluster size).
     `metadata_sectors` tells sectors that can be of its metadata; `lives` says how an earlier volume is worked out from
-    such where they are tables of folders, and `earlier` does it where they are something else. `mounts` are the
+    such where they are tables of folders, and `earlier` does it where they are something else. `told_by_a_list` tells
+    where a file that begins at a byte of a medium lies, and where its volume began, by lists that stand among content.
+    `mounts` are the
     system's ways to mount it, the best first, `tools` the package its tools come in."""
 
     family: str
@@ -116,8 +120,19 @@ class FileSystem:
     metadata_sectors: SectorTest | None = None
     lives: LifeRules | None = None
     earlier: Earlier | None = None
+    told_by_a_list: ToldByAList | None = None
     mounts: tuple[tuple[str, ...], ...] = ()
     tools: str = ""
+
+
+def later(module: str, name: str) -> Callable[..., Any]:
+    """A function of a module that is imported when it is first called: a scan of one file system starts without what
+    reads the others."""
+
+    def call(*arguments: Any) -> Any:
+        return getattr(import_module(module), name)(*arguments)
+
+    return call
 
 
 @cache

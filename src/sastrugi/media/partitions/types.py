@@ -2,14 +2,15 @@
 
 from __future__ import annotations
 
-import tomllib
 from functools import cache
-from importlib import resources
 from uuid import UUID
 
 
 @cache
 def _names() -> dict[str, dict[str, str]]:
+    import tomllib
+    from importlib import resources
+
     return tomllib.loads((resources.files("sastrugi.media.partitions") / "types.toml").read_text("utf-8"))
 
 

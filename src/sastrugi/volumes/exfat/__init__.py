@@ -7,17 +7,19 @@ from __future__ import annotations
 
 import datetime as dt
 from collections.abc import Sequence
-from typing import Any
+from typing import TYPE_CHECKING, Any
 
-from sastrugi.media.extents import Extent
-from sastrugi.media.raw import RawImage
 from sastrugi.volumes.boot_sectors import boots_in, copies_at
 from sastrugi.volumes.exfat.directory import parse_set
+from sastrugi.volumes.exfat.plan import default_cluster, plan
 from sastrugi.volumes.exfat.read import open_exfat
 from sastrugi.volumes.exfat.sector_tests import table_sectors
-from sastrugi.volumes.exfat.write import ExfatWriter, default_cluster, plan
 from sastrugi.volumes.registry import BootMark, FileSystem, LifeRules, SeenRecord, Variant
-from sastrugi.volumes.writer import Habits, VolumeWriter
+
+if TYPE_CHECKING:
+    from sastrugi.media.extents import Extent
+    from sastrugi.media.raw import RawImage
+    from sastrugi.volumes.writer import Habits, VolumeWriter
 
 _TIME_GRAIN = 0.01
 """Seconds (section 7.4.8, the 10 ms increment)."""
@@ -26,6 +28,8 @@ _TIME_GRAIN = 0.01
 def _format(
     image: RawImage, where: Extent, cluster: int, label: str, serial: int, when: dt.datetime, habits: Habits
 ) -> VolumeWriter[Any]:
+    from sastrugi.volumes.exfat.write import ExfatWriter  # what only reads starts without it
+
     geometry = plan(where.offset, where.length, cluster, image.sector, habits)
     return ExfatWriter(image, geometry, label, serial, when)
 

@@ -45,7 +45,7 @@ from sastrugi.volumes.exfat.layout import (
 from sastrugi.volumes.reader import Entry, Placement
 
 _MAX_RECORDS = 1_000_000
-_BITMAP_PIECE = 1 << 16
+_BITMAP_PIECE, _BITMAP_KEPT = 1 << 16, 1 << 12
 _MOST_TRIED = 16
 """So many full folders are tried for a cluster that may go on with one."""
 
@@ -116,6 +116,7 @@ class ExfatVolume(ClusterVolume[Geometry, Record]):
             health.append(f"the volume ends {self.where.end - medium.size:,} bytes beyond the end of the medium")
         self._fat = ChainReader(medium, geometry.fat(), 32, BAD_CLUSTER, geometry.holds, _unpack)
         self._bitmap: tuple[Extent, ...] = ()
+        self._kept, self._kept_at = b"", -1
         root = self._root()
         self._read_own_entries(root)
         self._rejoined = set()
@@ -165,9 +166,15 @@ class ExfatVolume(ClusterVolume[Geometry, Record]):
             self.health.append("the up-case table is damaged")
             self.mountable = False
 
-    def _bits(self, first_byte: int, length: int) -> NDArray[np.uint8]:
-        data = self._medium.read_extents(within(self._bitmap, first_byte, length))
-        return np.unpackbits(np.frombuffer(data, "u1"), bitorder="little")
+    def _bytes(self, first_byte: int, length: int) -> bytes:
+        """Bytes of the bitmap. The part that was read last is kept: neighbours are asked for one after the other."""
+        at = first_byte // _BITMAP_KEPT * _BITMAP_KEPT
+        if first_byte + length > at + _BITMAP_KEPT:
+            return self._medium.read_extents(within(self._bitmap, first_byte, length))
+        if self._kept_at != at:
+            self._kept = self._medium.read_extents(within(self._bitmap, at, _BITMAP_KEPT))
+            self._kept_at = at
+        return self._kept[first_byte - at : first_byte - at + length]
 
     def _used_runs(self, start: int, stop: int) -> Iterator[Run]:
         lo = max(start, FIRST_CLUSTER) - FIRST_CLUSTER
@@ -175,8 +182,9 @@ class ExfatVolume(ClusterVolume[Geometry, Record]):
         while lo < hi and self._bitmap:
             at = lo // 8
             upto = min((at + _BITMAP_PIECE) * 8, hi)
-            bits = self._bits(at, (upto + 7) // 8 - at)[lo - at * 8 : upto - at * 8]
-            yield from runs_of(bits, lo + FIRST_CLUSTER)
+            data = self._bytes(at, (upto + 7) // 8 - at)
+            if data.strip(b"\0"):
+                yield from runs_of(_bits_of(data)[lo - at * 8 : upto - at * 8], lo + FIRST_CLUSTER)
             lo = upto
 
     def used_and_free(self) -> tuple[int, int]:
@@ -185,7 +193,7 @@ class ExfatVolume(ClusterVolume[Geometry, Record]):
             for part in self._medium.data_ranges(place.offset, place.end):
                 for at in range(0, part.length, 1 << 20):
                     inside = position + part.offset - place.offset + at
-                    bits = self._bits(inside, min(part.length - at, 1 << 20))
+                    bits = _bits_of(self._bytes(inside, min(part.length - at, 1 << 20)))
                     used += int(bits[: max(self.geometry.clusters - inside * 8, 0)].sum())
             position += place.length
         return used * self.cluster_size, (self.geometry.clusters - used) * self.cluster_size
@@ -350,7 +358,8 @@ class ExfatVolume(ClusterVolume[Geometry, Record]):
         """A file on these extents. Its end was never written only if the volume gives it room for that (section 7.6.5):
         of a size that nothing holds the end is unknown."""
         room = total(extents) >= record.size
-        return FileMap.of(extents, record.size, record.valid_size if room else None)
+        written = record.valid_size if room and record.valid_size < record.size else None
+        return FileMap.of(extents, record.size, written)
 
     def _index_owners(self, tree: list[Folder[Record]]) -> None:
         """Which live file or folder each allocated run belongs to."""
@@ -367,6 +376,10 @@ class ExfatVolume(ClusterVolume[Geometry, Record]):
                 runs = [(record.cluster, needed)] if record.no_chain else self._chain(record.cluster, needed)[0]
                 owned += [(start, start + length, "/".join((*path, record.name))) for start, length in runs]
         self._set_owners(owned)
+
+
+def _bits_of(data: bytes) -> NDArray[np.uint8]:
+    return np.unpackbits(np.frombuffer(data, "u1"), bitorder="little")
 
 
 def _unpack(data: bytes) -> NDArray[np.uint32]:

@@ -1,7 +1,8 @@
 """ext2, ext3 and ext4, after the kernel's documentation of their structures and of the journal.
 
-`layout` declares the structures; `plan`, `groups`, `folders`, `inode`, `journal_write` and `write` lay volumes down;
-`inodes`, `entries`, `mapping` and `read` read them, `journal_read` and `past` what they were before.
+`layout` declares the structures; `plan`, `groups`, `folders`, `inode`, `journal_write`, `space_write`, `format_write`,
+`evidence` and `write` (each on the one before) lay volumes down; `sector_tests` and `opening` find them, `inodes`,
+`entries`, `mapping` and `read` read them, `journal_read`, `past` and `earlier` what they were before.
 """
 
 from __future__ import annotations
@@ -9,17 +10,18 @@ from __future__ import annotations
 import datetime as dt
 import random
 from functools import partial
-from typing import Any
+from typing import TYPE_CHECKING, Any
 from uuid import UUID
 
-from sastrugi.media.extents import Extent
-from sastrugi.media.raw import RawImage
-from sastrugi.volumes.ext.earlier import earlier_volumes, marked_sectors, superblock_sectors
-from sastrugi.volumes.ext.peek import peek
+from sastrugi.volumes.ext.opening import open_ext, starts
 from sastrugi.volumes.ext.plan import default_block, plan
-from sastrugi.volumes.ext.read import open_ext, starts
-from sastrugi.volumes.registry import BootMark, FileSystem, Variant
-from sastrugi.volumes.writer import Habits, VolumeWriter
+from sastrugi.volumes.ext.sector_tests import marked_sectors, superblock_sectors
+from sastrugi.volumes.registry import BootMark, FileSystem, Variant, later
+
+if TYPE_CHECKING:
+    from sastrugi.media.extents import Extent
+    from sastrugi.media.raw import RawImage
+    from sastrugi.volumes.writer import Habits, VolumeWriter
 
 _FINE, _COARSE = 1e-6, 1.0
 """Seconds between two times that can be told apart; inodes of 256 bytes keep nanoseconds."""
@@ -54,9 +56,10 @@ FILE_SYSTEM = FileSystem(
     variants=(_variant("ext2", _COARSE), _variant("ext3", _FINE), _variant("ext4", _FINE)),
     open=open_ext,
     boot=BootMark(superblock_sectors, starts),
-    peek=peek,
+    peek=later(f"{__name__}.peek", "peek"),
     metadata_sectors=marked_sectors,
-    earlier=earlier_volumes,
+    earlier=later(f"{__name__}.earlier", "earlier_volumes"),
+    told_by_a_list=later(f"{__name__}.mapping", "told_by_a_list"),
     mounts=(("mount", "-t", "ext4"),),
     tools="e2fsprogs",
 )

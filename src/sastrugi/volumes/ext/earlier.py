@@ -11,7 +11,6 @@ from collections import defaultdict
 from collections.abc import Callable, Iterator, Sequence
 
 import numpy as np
-from numpy.typing import NDArray
 
 from sastrugi.media.base import Medium
 from sastrugi.media.extents import Extent
@@ -32,40 +31,15 @@ from sastrugi.volumes.ext.layout import (
     Inode,
     geometry_of,
 )
-from sastrugi.volumes.ext.read import ExtVolume, starts
+from sastrugi.volumes.ext.opening import starts
+from sastrugi.volumes.ext.read import ExtVolume
 from sastrugi.volumes.reader import Entry, Placement, Volume
 
 HeadTest = Callable[[str, int], bool | None]
 _MOST_DEPTH = 256
-_DOT_HEAD = np.frombuffer(b"\x0c\0\x01", "u1")
 _MOST_BLOCKS, _MOST_VOLUMES = 1 << 18, 64
 _Name = tuple[int, FolderEntry, int]
 """The folder's inode, the entry, the byte at which it stands."""
-
-
-def folder_sectors(_sectors: NDArray[np.uint8], heads: NDArray[np.uint8]) -> NDArray[np.bool_]:
-    """Sectors that begin as the first block of a folder: entries for itself and for the one above."""
-    out: NDArray[np.bool_] = (heads[:, 4:7] == _DOT_HEAD).all(axis=1) & (heads[:, 8] == DOT[0]) & (heads[:, 9] == 0)
-    out &= (heads[:, 18] == 2) & (heads[:, 20] == DOTS[0]) & (heads[:, 21] == DOTS[1]) & (heads[:, 22] == 0)
-    return out
-
-
-def superblock_sectors(sectors: NDArray[np.uint8], _heads: NDArray[np.uint8]) -> NDArray[np.bool_]:
-    """Sectors with the magic number, and a block size and an error behaviour that can be."""
-    out: NDArray[np.bool_] = sectors[:, MAGIC_AT : MAGIC_AT + 2].copy().view("<u2")[:, 0] == MAGIC
-    found = np.flatnonzero(out)
-    if len(found):
-        words = np.ascontiguousarray(sectors[found, :128]).view("<u4")
-        out[found] = (
-            (words[:, 6] <= 6) & (words[:, 8] > 0) & (words[:, 10] > 0) & (words[:, 1] > 0) & (words[:, 19] <= 1)
-        )
-    return out
-
-
-def marked_sectors(sectors: NDArray[np.uint8], heads: NDArray[np.uint8]) -> NDArray[np.bool_]:
-    """What tells of an earlier volume: first blocks of folders, copies of superblocks."""
-    out: NDArray[np.bool_] = folder_sectors(sectors, heads) | superblock_sectors(sectors, heads)
-    return out
 
 
 class FormerExt(ExtVolume):

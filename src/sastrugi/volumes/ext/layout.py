@@ -8,12 +8,12 @@ folders, whose blocks are chains of entries.
 from __future__ import annotations
 
 import datetime as dt
+from collections.abc import Callable
 from dataclasses import dataclass
-from functools import cached_property, lru_cache
+from functools import cache, cached_property, lru_cache
 from typing import Any, NamedTuple
 
 import numpy as np
-from crc32c import crc32c
 from numpy.typing import NDArray
 
 from sastrugi.media.extents import Extent
@@ -308,7 +308,15 @@ _MOST_GROUPS = 1 << 19
 
 def raw_crc32c(seed: int, data: bytes | memoryview) -> int:
     """The checksum of metadata: CRC-32C that goes on from `seed`, and is not turned over at its end."""
-    return int(crc32c(data, ~seed & 0xFFFFFFFF)) ^ 0xFFFFFFFF
+    return _crc32c()(data, ~seed & 0xFFFFFFFF) ^ 0xFFFFFFFF
+
+
+@cache
+def _crc32c() -> Callable[[bytes | memoryview, int], int]:
+    """Imported where it is needed: its package brings a command line of its own along."""
+    from crc32c import crc32c
+
+    return crc32c
 
 
 def _crc16_table() -> NDArray[np.uint16]:

@@ -5,6 +5,8 @@ from __future__ import annotations
 import struct
 from collections.abc import Callable, Iterator
 from dataclasses import dataclass, field
+from functools import partial
+from typing import NamedTuple, Protocol
 
 import numpy as np
 
@@ -30,6 +32,7 @@ from sastrugi.volumes.ext.layout import (
 
 ReadBlock = Callable[[int], bytes]
 _DEEPEST = 5
+_BLOCK_SIZES, _SECTOR = (1024, 2048, 4096), 512
 _MOST_TREE_BLOCKS = 1 << 16
 _MOST_RUNS = 1 << 20
 _ATTRIBUTES_MAGIC = 0xEA020000
@@ -238,8 +241,63 @@ def _data_attribute(inode: bytes) -> tuple[int, int] | None:
 # -- without an inode -------------------------------------------------------------------------------------------------
 
 
+class Blocks(Protocol):
+    """What a list of blocks is read by: their size, the first and how many there are, and where each lies."""
+
+    @property
+    def block(self) -> int: ...
+
+    @property
+    def first(self) -> int: ...
+
+    @property
+    def blocks(self) -> int: ...
+
+    def at(self, block: int) -> int: ...
+
+
+class _BlocksFrom(NamedTuple):
+    """Blocks of a volume of which only is known where it began."""
+
+    base: int
+    block: int
+    blocks: int
+    first: int = 1
+
+    def at(self, block: int) -> int:
+        return self.base + block * self.block
+
+
+def told_by_a_list(
+    read: Callable[[int, int], bytes], size: int, offset: int
+) -> tuple[int, tuple[Extent, ...]] | None:  # fmt: skip
+    """Where a file that begins at a byte of a medium lies by the list behind its first twelve blocks, and where its
+    volume began, of which nothing else need be left: blocks are given out in a row, so the first that a list names is
+    the one behind it. None if no list stands there. `read` gives bytes of the medium, of which there are `size`."""
+    for block in _BLOCK_SIZES:
+        place = offset + DIRECT * block
+        head = read(place, 8)
+        first, second = int.from_bytes(head[:4], "little"), int.from_bytes(head[4:], "little")
+        base = place + block - first * block
+        if first <= DIRECT or second not in (0, first + 1) or base < 0 or base % _SECTOR:
+            continue
+        numbered = _BlocksFrom(base, block, (size - base) // block)
+        extents = listed_behind((offset - base) // block, None, numbered, partial(_read, read, numbered), _any)
+        if extents:
+            return base, extents
+    return None
+
+
+def _read(read: Callable[[int, int], bytes], numbered: Blocks, block: int) -> bytes:
+    return read(numbered.at(block), numbered.block)
+
+
+def _any(_block: int) -> bool:
+    return True
+
+
 def listed_behind(
-    first: int, size: int | None, geometry: Geometry, read: ReadBlock, is_free: Callable[[int], bool]
+    first: int, size: int | None, geometry: Blocks, read: ReadBlock, is_free: Callable[[int], bool]
 ) -> tuple[Extent, ...]:
     """Where a file that begins at a block goes on, by the list that a driver puts behind its first twelve blocks, and
     by further lists where they follow. All of them must be free. Empty if there is no such list."""
@@ -270,7 +328,7 @@ def listed_behind(
 
 
 def _listed(
-    block: int, level: int, geometry: Geometry, read: ReadBlock, is_free: Callable[[int], bool]
+    block: int, level: int, geometry: Blocks, read: ReadBlock, is_free: Callable[[int], bool]
 ) -> list[tuple[int, int]]:
     """The runs of a tree of lists whose topmost stands in `block`; none if that is no list."""
     if block >= geometry.blocks or not is_free(block):

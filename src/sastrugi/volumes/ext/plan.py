@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from dataclasses import dataclass
+from typing import TYPE_CHECKING
 
 from sastrugi.errors import VolumeError
 from sastrugi.units import format_size
@@ -27,7 +28,9 @@ from sastrugi.volumes.ext.layout import (
     Geometry,
     raw_crc32c,
 )
-from sastrugi.volumes.writer import Habits
+
+if TYPE_CHECKING:
+    from sastrugi.volumes.writer import Habits
 
 _SMALL, _TINY = 512 << 20, 3 << 20
 _LEAST_BLOCKS, _MOST_INODES = 64, (1 << 32) - 1

@@ -12,16 +12,13 @@ import numpy as np
 from sastrugi.media.base import Medium
 from sastrugi.media.extents import Extent, RangeSet
 from sastrugi.media.filemap import FileMap
-from sastrugi.media.overlay import OverlayMedium
 from sastrugi.volumes.ext.entries import DOT, DOTS, LOST_FOLDER, FolderEntry, entries_of, text_of
 from sastrugi.volumes.ext.inodes import Inodes, Tables, alive, times_of
-from sastrugi.volumes.ext.journal_read import pending_blocks
 from sastrugi.volumes.ext.layout import (
     BLOCKS_UNUSED,
     CHECKSUMS,
     EXTENT_MAGIC,
     FIRST_INODE,
-    GROUP_AT,
     HAS_EXTENTS,
     HAS_INLINE_DATA,
     HAS_JOURNAL,
@@ -37,11 +34,9 @@ from sastrugi.volumes.ext.layout import (
     NEEDS_RECOVERY,
     ROOT,
     SUPERBLOCK,
-    SUPERBLOCK_AT,
     SUPERBLOCK_SIZE,
     Geometry,
     Inode,
-    geometry_of,
     inode_sum,
     superblock_sum,
     told_inode_sum,
@@ -57,8 +52,6 @@ _DOT = b"\x0c\0\x01\x02.\0\0\0"
 _MOST_BLOCKS = 1 << 20
 """Blocks of one folder."""
 _GROUPS_KEPT, _GROUPS_ASKED = 64, 10
-_SIGNATURE_AT, _SIGNATURE = 510, b"\x55\xaa"
-"""Of boot sectors, which a volume of this kind has none of."""
 _ABOVE = 4
 """Bytes of a folder inside of its inode that tell the folder above."""
 Path = tuple[str, ...]
@@ -70,54 +63,6 @@ class LostName(NamedTuple):
     folder: int
     entry: FolderEntry
     at: int
-
-
-def starts(medium: Medium, at: int) -> list[tuple[int, bool]]:
-    """Where the volume of a superblock may begin: 1024 bytes before, or (of a copy) so many groups."""
-    data = medium.read(at, SUPERBLOCK_SIZE)
-    geometry = geometry_of(data, at)
-    if geometry is None:
-        return []
-    group = int(np.frombuffer(data, SUPERBLOCK, 1)[0]["group"])
-    if group:
-        return [(at - geometry.group_start(group) * geometry.block, True)]
-    return [(at - SUPERBLOCK_AT, False)]
-
-
-def open_ext(medium: Medium, where: Extent) -> ExtVolume | None:
-    """By the superblock, or by the copy of it in the second group (or a later one)."""
-    data = medium.read(where.offset + SUPERBLOCK_AT, SUPERBLOCK_SIZE)
-    geometry = geometry_of(data, where.offset)
-    if geometry is not None:
-        if not geometry.can_be_on(medium.size):
-            return None
-        volume = ExtVolume(medium, geometry, data, False)
-        if not volume.fits():
-            return None
-        return _written_back(volume, medium, data) if geometry.incompatible & NEEDS_RECOVERY else volume
-    if medium.read(where.offset + _SIGNATURE_AT, 2) == _SIGNATURE:
-        return None  # another file system's: copies of this one's superblock are found by those who look at all sectors
-    for block in (1024, 2048, 4096):
-        for group in (1, 3, 5, 7, 9):
-            place = (group * 8 * block + (1 if block == 1024 else 0)) * block
-            if place >= where.length:
-                break
-            data = medium.read(where.offset + place, SUPERBLOCK_SIZE)
-            geometry = geometry_of(data, where.offset)
-            of_group = int.from_bytes(data[GROUP_AT : GROUP_AT + 2], "little")
-            if geometry is None or not geometry.can_be_on(medium.size):
-                continue
-            if geometry.block == block and of_group == group:
-                return ExtVolume(medium, geometry, data, True)
-    return None
-
-
-def _written_back(volume: ExtVolume, medium: Medium, superblock: bytes) -> ExtVolume:
-    """A volume that was not unmounted, as it is once a driver has written its journal back."""
-    g = volume.geometry
-    blocks = pending_blocks(medium, volume.journal, g.block, g.blocks)
-    then = OverlayMedium(medium, {g.at(block): place for block, place in blocks.items()}, g.block)
-    return ExtVolume(then, g, superblock, False) if blocks else volume
 
 
 class ExtVolume(Volume):

@@ -8,18 +8,20 @@ from __future__ import annotations
 import datetime as dt
 from collections.abc import Sequence
 from functools import partial
-from typing import Any
+from typing import TYPE_CHECKING, Any
 
-from sastrugi.media.extents import Extent
-from sastrugi.media.raw import RawImage
 from sastrugi.volumes.boot_sectors import boots_in, copies_at
 from sastrugi.volumes.fat.directory import parse_table
 from sastrugi.volumes.fat.layout import ENTRY_SIZE
+from sastrugi.volumes.fat.plan import default_cluster, plan
 from sastrugi.volumes.fat.read import open_fat
 from sastrugi.volumes.fat.sector_tests import table_sectors
-from sastrugi.volumes.fat.write import FatWriter, default_cluster, plan
 from sastrugi.volumes.registry import BootMark, FileSystem, LifeRules, SeenRecord, Variant
-from sastrugi.volumes.writer import Habits, VolumeWriter
+
+if TYPE_CHECKING:
+    from sastrugi.media.extents import Extent
+    from sastrugi.media.raw import RawImage
+    from sastrugi.volumes.writer import Habits, VolumeWriter
 
 _TIME_GRAIN = 2.0
 """Seconds ("FAT Directory Structure", DIR_WrtTime)."""
@@ -28,6 +30,8 @@ _TIME_GRAIN = 2.0
 def _format(
     bits: int, image: RawImage, where: Extent, cluster: int, label: str, serial: int, when: dt.datetime, habits: Habits
 ) -> VolumeWriter[Any]:
+    from sastrugi.volumes.fat.write import FatWriter  # what only reads starts without it
+
     geometry = plan(where.offset, where.length, bits, cluster, image.sector, habits)
     return FatWriter(image, geometry, label, serial, when)
 

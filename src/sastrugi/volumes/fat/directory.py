@@ -31,6 +31,7 @@ from sastrugi.volumes.fat.layout import (
     decode_time,
     short_name_checksums,
     short_name_text,
+    times_valid,
 )
 from sastrugi.volumes.reader import Times
 
@@ -88,27 +89,39 @@ def folder_blocks(data: bytes, size: int) -> NDArray[np.bool_]:
 
     Every entry up to the end mark must be possible, and there must be at least one.
     """
-    entries = np.frombuffer(data, DIR_ENTRY, len(data) // size * (size // ENTRY_SIZE)).reshape(-1, size // ENTRY_SIZE)
+    each = size // ENTRY_SIZE
+    entries = np.frombuffer(data, DIR_ENTRY, len(data) // size * each).reshape(-1, each)
     first = entries["name"][:, 0, 0]
     out: NDArray[np.bool_] = (first != 0) & (first != ord(".")) & ((entries["attr"][:, 0] & _RESERVED_ATTR) == 0)
-    for n in np.flatnonzero(out):
-        block = entries[n]
-        ends = np.flatnonzero(block["name"][:, 0] == 0)
-        used = block[: ends[0]] if len(ends) else block
-        out[n] = not np.any(used["attr"] & _RESERVED_ATTR) and not block[len(used) :].tobytes().strip(b"\0")
-        out[n] &= all(_entry_possible(entry) for entry in used) if out[n] else False
+    # What costs less leaves less for what costs more: the first entry of each block, then all of them.
+    for some, possible in ((1, _entries_possible), (each, _attributes_possible), (each, _entries_possible)):
+        rows = np.flatnonzero(out)
+        blocks = entries[rows, :some]
+        used = ~np.logical_or.accumulate(blocks["name"][..., 0] == 0, axis=1)
+        out[rows] = possible(blocks, used)
     return out
 
 
-def _entry_possible(entry: np.void) -> bool:
-    if entry["attr"] & ATTR_LONG_NAME_MASK == ATTR_LONG_NAME:
-        order = int(entry["name"][0])
-        return (
-            not entry["case"] and not entry["cluster_low"] and (order == DELETED or 1 <= order & ~LAST_LONG_ENTRY <= 20)
-        )
-    if not _short_names_valid(entry["name"]) or int(entry["case"]) & ~(LOWER_BASE | LOWER_EXTENSION):
-        return False
-    return decode_time(int(entry["modified_date"]), int(entry["modified_time"])) is not None
+def _attributes_possible(blocks: NDArray[np.void], used: NDArray[np.bool_]) -> NDArray[np.bool_]:
+    """Which blocks, shape (blocks, entries), have no reserved bit in entries that are used, and zeros behind them."""
+    possible: NDArray[np.bool_] = ((blocks["attr"] & _RESERVED_ATTR == 0) | ~used).all(axis=1)
+    rows = np.flatnonzero(possible)
+    words = blocks[rows].view("<u8").reshape(*used[rows].shape, ENTRY_SIZE // 8)
+    possible[rows] = (used[rows] | ~words.any(axis=2)).all(axis=1)
+    return possible
+
+
+def _entries_possible(blocks: NDArray[np.void], used: NDArray[np.bool_]) -> NDArray[np.bool_]:
+    """Which blocks, shape (blocks, entries), have only entries that a file or a part of a long name can have."""
+    order = blocks["name"][..., 0]
+    number = order & ~np.uint8(LAST_LONG_ENTRY)
+    part = (blocks["case"] == 0) & (blocks["cluster_low"] == 0)
+    part &= (order == DELETED) | ((number >= 1) & (number <= _MOST_LONG))
+    short = _short_names_valid(blocks["name"]) & (blocks["case"] & ~np.uint8(LOWER_BASE | LOWER_EXTENSION) == 0)
+    short &= times_valid(blocks["modified_date"], blocks["modified_time"])
+    is_long = blocks["attr"] & ATTR_LONG_NAME_MASK == ATTR_LONG_NAME
+    possible: NDArray[np.bool_] = (np.where(is_long, part, short) | ~used).all(axis=1)
+    return possible
 
 
 def parse_table(table: bytes, width: int) -> list[Record]:

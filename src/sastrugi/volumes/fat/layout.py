@@ -222,3 +222,14 @@ def decode_time(date: int, time: int, hundredths: int = 0) -> dt.datetime | None
         )  # fmt: skip
     except ValueError:
         return None
+
+
+_DAYS = np.array([0, 31, 29, 31, 30, 31, 30, 31, 31, 30, 31, 30, 31, 0, 0, 0])
+
+
+def times_valid(dates: NDArray[np.uint16], times: NDArray[np.uint16]) -> NDArray[np.bool_]:
+    """Which words, of any one shape, are a local time: those that `decode_time` answers for."""
+    year, month, day = 1980 + (dates >> 9), dates >> 5 & 15, dates & 31
+    common = (year % 4 != 0) | (year == 2100)
+    valid: NDArray[np.bool_] = (day >= 1) & (day <= _DAYS[month] - ((month == 2) & common))
+    return valid & (times >> 11 < 24) & (times >> 5 & 63 < 60) & (times & 31 < 30)

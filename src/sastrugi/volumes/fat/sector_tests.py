@@ -21,6 +21,7 @@ from sastrugi.volumes.fat.layout import (
     LAST_LONG_ENTRY,
     LOWER_BASE,
     LOWER_EXTENSION,
+    times_valid,
 )
 
 _MOST_LONG = 20
@@ -83,18 +84,11 @@ def _short(entries: NDArray[np.void]) -> NDArray[np.bool_]:
     fits: NDArray[np.bool_] = (good | dots) & (entries["attr"] & ATTR_LONG_NAME_MASK != ATTR_LONG_NAME)
     fits &= _CASE[entries["case"]]
     fits &= entries["created_tenth"] <= _MOST_TENTHS
-    fits &= _is_time(entries["modified_date"], entries["modified_time"])
-    fits &= (entries["created_date"] == 0) | _is_time(entries["created_date"], entries["created_time"])
+    fits &= times_valid(entries["modified_date"], entries["modified_time"])
+    fits &= (entries["created_date"] == 0) | times_valid(entries["created_date"], entries["created_time"])
     fits &= (entries["attr"] & ATTR_DIRECTORY == 0) | (entries["size"] == 0)
     fits &= (entries["attr"] & ATTR_VOLUME_ID == 0) | (entries["size"] == 0)
     return fits
-
-
-def _is_time(date: NDArray[np.uint16], time: NDArray[np.uint16]) -> NDArray[np.bool_]:
-    month, day = date >> 5 & 15, date & 31
-    out: NDArray[np.bool_] = (month >= 1) & (month <= 12) & (day >= 1)
-    out &= (time >> 11 < 24) & (time >> 5 & 63 < 60) & (time & 31 < 30)
-    return out
 
 
 def _whole_sectors(entries: NDArray[np.void]) -> NDArray[np.bool_]:

@@ -9,17 +9,18 @@ from __future__ import annotations
 
 import datetime as dt
 from functools import partial
-from typing import Any
+from typing import TYPE_CHECKING, Any
 from uuid import UUID
 
-from sastrugi.media.extents import Extent
-from sastrugi.media.raw import RawImage
-from sastrugi.volumes.hfsplus.earlier import earlier_volumes, header_sectors, node_sectors
-from sastrugi.volumes.hfsplus.peek import peek
+from sastrugi.volumes.hfsplus.opening import open_hfs, starts
 from sastrugi.volumes.hfsplus.plan import default_block, plan
-from sastrugi.volumes.hfsplus.read import open_hfs, starts
-from sastrugi.volumes.registry import BootMark, FileSystem, Variant
-from sastrugi.volumes.writer import Habits, VolumeWriter
+from sastrugi.volumes.hfsplus.sector_tests import header_sectors, node_sectors
+from sastrugi.volumes.registry import BootMark, FileSystem, Variant, later
+
+if TYPE_CHECKING:
+    from sastrugi.media.extents import Extent
+    from sastrugi.media.raw import RawImage
+    from sastrugi.volumes.writer import Habits, VolumeWriter
 
 _TIME_GRAIN = 1.0
 
@@ -53,8 +54,8 @@ FILE_SYSTEM = FileSystem(
     ),
     open=open_hfs,
     boot=BootMark(header_sectors, starts),
-    peek=peek,
+    peek=later(f"{__name__}.peek", "peek"),
     metadata_sectors=node_sectors,
-    earlier=earlier_volumes,
+    earlier=later(f"{__name__}.earlier", "earlier_volumes"),
     mounts=(("mount", "-t", "hfsplus"),),
 )

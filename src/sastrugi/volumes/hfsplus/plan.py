@@ -3,11 +3,14 @@
 from __future__ import annotations
 
 from dataclasses import dataclass
+from typing import TYPE_CHECKING
 
 from sastrugi.errors import VolumeError
 from sastrugi.units import format_size
 from sastrugi.volumes.hfsplus.layout import LEAST_BLOCK, MOST_BLOCK, Geometry
-from sastrugi.volumes.writer import Habits
+
+if TYPE_CHECKING:
+    from sastrugi.volumes.writer import Habits
 
 _SMALL = 16 << 20
 _LARGE = 1 << 30

@@ -1,24 +1,25 @@
 """NTFS 3.1, after what its Linux drivers' authors and the drivers themselves document of it.
 
-`layout` declares the structures, `records` takes many file records apart at once, `read` reads volumes, `earlier`
-those that are no more.
+`layout` declares the structures; `plan`, `file_record`, `index`, `log_write`, `record_writer`, `format_write`,
+`evidence` and `write` lay volumes down; `sector_tests` and `opening` find them, `records` (many at once),
+`recorded_files` and `read` read them, `earlier` those that are no more.
 """
 
 from __future__ import annotations
 
 import datetime as dt
-from typing import Any
+from typing import TYPE_CHECKING, Any
 
-from sastrugi.media.extents import Extent
-from sastrugi.media.raw import RawImage
 from sastrugi.volumes.boot_sectors import boots_in
-from sastrugi.volumes.ntfs.earlier import earlier_volumes
-from sastrugi.volumes.ntfs.peek import peek
+from sastrugi.volumes.ntfs.opening import open_ntfs, starts
 from sastrugi.volumes.ntfs.plan import default_cluster, plan
-from sastrugi.volumes.ntfs.read import open_ntfs, starts
-from sastrugi.volumes.ntfs.records import record_sectors
-from sastrugi.volumes.registry import BootMark, FileSystem, Variant
-from sastrugi.volumes.writer import Habits, VolumeWriter
+from sastrugi.volumes.ntfs.sector_tests import record_sectors
+from sastrugi.volumes.registry import BootMark, FileSystem, Variant, later
+
+if TYPE_CHECKING:
+    from sastrugi.media.extents import Extent
+    from sastrugi.media.raw import RawImage
+    from sastrugi.volumes.writer import Habits, VolumeWriter
 
 _TIME_GRAIN = 1e-6
 """Seconds; the volume keeps tenths of that."""
@@ -43,9 +44,9 @@ FILE_SYSTEM = FileSystem(
     variants=(Variant("ntfs", "NTFS", 0x07, _TIME_GRAIN, default_cluster, _format, _mkfs),),
     open=open_ntfs,
     boot=BootMark(boots_in, starts),
-    peek=peek,
+    peek=later(f"{__name__}.peek", "peek"),
     metadata_sectors=record_sectors,
-    earlier=earlier_volumes,
+    earlier=later(f"{__name__}.earlier", "earlier_volumes"),
     mounts=(("mount.ntfs-3g",),),
     tools="ntfs-3g",
 )

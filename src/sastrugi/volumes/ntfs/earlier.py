@@ -30,7 +30,8 @@ from sastrugi.volumes.ntfs.layout import (
     Geometry,
     mended_block,
 )
-from sastrugi.volumes.ntfs.read import NtfsVolume, RecordedFiles
+from sastrugi.volumes.ntfs.read import NtfsVolume
+from sastrugi.volumes.ntfs.recorded_files import RecordedFiles
 from sastrugi.volumes.ntfs.records import Record, Records, dissected, map_of
 from sastrugi.volumes.reader import Entry, Volume
 

@@ -2,11 +2,14 @@
 
 from __future__ import annotations
 
+from typing import TYPE_CHECKING
+
 from sastrugi.errors import VolumeError
 from sastrugi.units import format_size
-from sastrugi.volumes.ntfs.change_journal import journal_clusters
 from sastrugi.volumes.ntfs.layout import Geometry
-from sastrugi.volumes.writer import Habits
+
+if TYPE_CHECKING:
+    from sastrugi.volumes.writer import Habits
 
 BOOT_BYTES, INDEX_BLOCK = 8192, 4096
 _LEAST_VOLUME = 1 << 20
@@ -31,6 +34,8 @@ def plan(offset: int, size: int, cluster: int, sector: int, habits: Habits) -> G
     clusters = sectors * sector // cluster
     needed = (BOOT_BYTES + log_size(size) + (1 << 19)) // cluster + 24
     if habits == "windows":
+        from sastrugi.volumes.ntfs.change_journal import journal_clusters
+
         needed += journal_clusters(size, cluster)[0]
     if size < _LEAST_VOLUME or clusters < needed:
         raise VolumeError(

@@ -7,19 +7,13 @@ A deletion clears the in-use flag of a file's records and counts their sequence 
 from __future__ import annotations
 
 import datetime as dt
-import heapq
 from collections.abc import Iterable, Sequence
-from dataclasses import dataclass
-
-import numpy as np
 
 from sastrugi.errors import VolumeError
 from sastrugi.media import lznt1
-from sastrugi.media.extents import Extent, within
-from sastrugi.media.filemap import FileMap
-from sastrugi.media.raw import RawImage
+from sastrugi.media.extents import Extent
 from sastrugi.volumes._fat_family.names import check_name
-from sastrugi.volumes.allocation import PIECE, ClusterMap, Run, join_runs
+from sastrugi.volumes.allocation import Run, join_runs
 from sastrugi.volumes.ntfs.change_journal import (
     CLOSED,
     CREATED,
@@ -32,203 +26,27 @@ from sastrugi.volumes.ntfs.change_journal import (
     OVERWRITTEN,
     STREAM_CHANGED,
     STREAM_EXTENDED,
-    ChangeJournal,
-    journal_clusters,
 )
-from sastrugi.volumes.ntfs.change_journal import LIMITS as JOURNAL_LIMITS
-from sastrugi.volumes.ntfs.change_journal import RECORDS as JOURNAL_RECORDS
-from sastrugi.volumes.ntfs.file_record import UNIT, FileState, Named, RecordPacker, Stream, file_flags, pack_name
+from sastrugi.volumes.ntfs.evidence import TellingVolume
+from sastrugi.volumes.ntfs.file_record import UNIT, FileState, Named, Stream, file_flags, pack_name
 from sastrugi.volumes.ntfs.index import Index, Item
-from sastrugi.volumes.ntfs.layout import (
-    BITMAP,
-    BOOT,
-    BOOT_SIGNATURE,
-    DATA,
-    DOS,
-    EXTEND,
-    FILE_FOLDER,
-    FILE_MAGIC,
-    FIRST_FREE,
-    MFT,
-    OEM,
-    POSIX,
-    RECORD,
-    ROOT,
-    STRIDE,
-    USA_AT,
-    VOLUME_INFORMATION,
-    VOLUME_NAME,
-    WIN32,
-    WIN32_AND_DOS,
-    Geometry,
-    mended_block,
-    stored_at,
-    with_fixups,
-)
-from sastrugi.volumes.ntfs.log_write import LogWriter
+from sastrugi.volumes.ntfs.layout import DOS, FILE_FOLDER, POSIX, WIN32
 from sastrugi.volumes.ntfs.names import with_short_name
-from sastrugi.volumes.ntfs.plan import BOOT_BYTES, INDEX_BLOCK, log_size
-from sastrugi.volumes.ntfs.system_files import attribute_definitions, extended, order_of, security, upper_bytes
-from sastrugi.volumes.ntfs.units import in_units, joined_with_holes, unit_map
+from sastrugi.volumes.ntfs.record_writer import NtfsNode
+from sastrugi.volumes.ntfs.system_files import order_of
+from sastrugi.volumes.ntfs.units import in_units, joined_with_holes
 from sastrugi.volumes.registry import title_of
-from sastrugi.volumes.writer import ATTRIBUTES, PLAIN_ATTRIBUTES, Evidence, Habits, Node, Trace, VolumeWriter, parts_of
+from sastrugi.volumes.writer import ATTRIBUTES, Evidence, Habits, parts_of
 
-_BATCH, _LEAST_BATCH = 64, 4
-"""Records that are made at once."""
-_MIRRORED = 4
-_FIXUP, _MOST_LABEL = 1, 32
 COMPRESSED_FILE = ATTRIBUTES["compressed"]
-_SYSTEM = 6
-"""Hidden and system."""
 
 
-@dataclass(slots=True, eq=False)
-class NtfsNode(Node):
-    """A name; `file` is shared by all names and streams of a file."""
-
-    file: FileState
-
-    def __post_init__(self) -> None:
-        self.file.nodes.append(self)
-
-
-class NtfsWriter(VolumeWriter[NtfsNode]):
+class NtfsWriter(TellingVolume):
     """A mounted NTFS volume that can be written. Call `flush` to bring bitmaps and folder times to disk."""
 
     file_system = "ntfs"
     fatal_structures = frozenset({"boot", "mft"})
     spare_structures = frozenset({"backup-boot", "mft-mirror", "logfile", "secure", "attrdef"})
-
-    def __init__(
-        self, image: RawImage, geometry: Geometry, label: str, serial: int, when: dt.datetime, habits: Habits
-    ) -> None:
-        """Format the range of `geometry` (quick: only what the volume needs itself is written)."""
-        self.image, self.geometry, self._habits = image, geometry, habits
-        self.cluster_size, self.where = geometry.cluster, geometry.where
-        self.clusters = ClusterMap(0, geometry.clusters, geometry.cluster)
-        self.data = Extent(geometry.offset, geometry.clusters * geometry.cluster)
-        self._free_records: list[int] = []
-        self._sequences: dict[int, int] = {}
-        self._fixups: dict[int, int] = {}
-        self._touched: dict[int, FileState] = {}
-        self._folders: dict[int, FileState] = {}
-        self._log: LogWriter | None = None
-        self._journal: ChangeJournal | None = None
-        self._record_bits_changed = True
-        self._packer = RecordPacker(
-            geometry.record, geometry.cluster, self._take_record, self._free_record, self._put_list
-        )
-        self._index_room = self._packer.room // 2 - 128
-        self._format(label, serial, when)
-
-    # -- formatting -------------------------------------------------------------------------
-
-    def _format(self, label: str, serial: int, when: dt.datetime) -> None:
-        g, image = self.geometry, self.image
-        if len(label.encode("utf-16-le")) > 2 * _MOST_LABEL:
-            raise VolumeError(f"'{label}': an NTFS label has at most {_MOST_LABEL} characters")
-        self.image.zero(g.offset, max(BOOT_BYTES, g.cluster))
-        self._system: dict[str, FileState] = {}
-        boot = self._fixed(0, BOOT_BYTES)
-        bitmap_bytes = -(-g.clusters // 64) * 8
-        self._mirrored = max(_MIRRORED, g.cluster // g.record)  # a whole cluster, as the drivers want it
-        first_records = max(_BATCH, self._mirrored)
-        mirror = self._fixed(g.mirror, self._mirrored * g.record)
-        table = self._fixed(g.mft, first_records * g.record)
-        zone = g.mft + self.clusters_for(self.data.length // 8)
-        self.clusters.last = min(zone, g.clusters // 4) + table.runs[0][1]
-        log = self._claimed(log_size(self.where.length))
-        self._log_extents = self.run_extents(log.runs)
-        if self._habits == "windows":
-            self._log = LogWriter(log.size, self._put_log)
-        else:  # as the system's mkntfs leaves it: to be made by the first driver that writes one
-            for extent in self._log_extents:
-                for at in range(extent.offset, extent.end, 1 << 20):
-                    image.write(at, b"\xff" * min(1 << 20, extent.end - at))
-        self._bits = self._claimed(bitmap_bytes)
-        self._record_bits = self._claimed(max(g.cluster, 8))
-        self._record_bits.size = self._record_bits.valid = 8
-        definitions = self._written(attribute_definitions())
-        cases = self._written(upper_bytes())
-        descriptors, views = security(INDEX_BLOCK, self._index_room)
-        secured = self._written(descriptors)
-        bad = Stream(g.clusters * g.cluster, 0, runs=[(-1, g.clusters)])
-        nothing = Stream(inside=b"")
-        self._table = table
-        table.size = table.valid = 0
-        self._make_records(first_records)
-        version = bytes(8) + bytes([3, 1, 0, 0])
-        files: tuple[tuple[str, dict[str, Stream]], ...] = (
-            ("$MFT", {"": table}), ("$MFTMirr", {"": mirror}), ("$LogFile", {"": log}), ("$Volume", {"": nothing}),
-            ("$AttrDef", {"": definitions}), (".", {}), ("$Bitmap", {"": self._bits}), ("$Boot", {"": boot}),
-            ("$BadClus", {"": Stream(inside=b""), "$Bad": bad}), ("$Secure", {"$SDS": secured}),
-            ("$UpCase", {"": cases}), ("$Extend", {}),
-        )  # fmt: skip
-        self._states = [
-            FileState(n, max(n, 1), not streams, when, when, when, when, _SYSTEM, [], streams, cluster=g.cluster)
-            for n, (_, streams) in enumerate(files)
-        ]
-        for n in range(len(files), 24):
-            spare = FileState(n, n, False, when, when, when, when, _SYSTEM, streams={"": Stream(inside=b"")})
-            self._states.append(spare)
-        root = self._states[ROOT]
-        self._states[MFT].outside.append((BITMAP, "", self._record_bits))
-        self._states[3].more = [(VOLUME_NAME, "", label.encode("utf-16-le")), (VOLUME_INFORMATION, "", version)]
-        self._states[9].views = views
-        for state in (root, self._states[EXTEND]):
-            state.index = self._new_index()
-        self.root = NtfsNode("", None, True, 0, file=root)
-        self._folders[root.reference] = root
-        for state, (name, _) in zip(self._states, files, strict=False):
-            named = Named(root.reference, name, WIN32_AND_DOS)
-            state.names.append(named)
-            assert root.index is not None
-            root.index.insert(Item(order_of(name), pack_name(state, named), state.reference))
-            self._system[name] = state
-        self._extend(when)
-        for number in range(self._first_given, first_records):
-            heapq.heappush(self._free_records, number)
-        for state in (root, self._states[EXTEND]):
-            self._put_index(state)
-        for state in self._states:
-            self._put(state)
-        self._write_boot(serial)
-        self.flush()
-
-    def _extend(self, when: dt.datetime) -> None:
-        """The files in $Extend; Windows keeps a journal of changes there."""
-        files: dict[str, FileState] = {}
-        above = self._states[EXTEND]
-        for name, views in extended(INDEX_BLOCK, self._index_room).items():
-            files[name] = FileState(0, 1, False, when, when, when, when, _SYSTEM, views=views)
-        if self._habits == "windows":
-            count, step = journal_clusters(self.where.length, self.cluster_size)
-            claimed = self._claimed(count * self.cluster_size)
-            self._journal = ChangeJournal(claimed.runs, step, self.cluster_size, when, self._put_journal)
-            streams = {JOURNAL_LIMITS: Stream(), JOURNAL_RECORDS: self._journal.records}
-            files["$UsnJrnl"] = FileState(0, 1, False, when, when, when, when, _SYSTEM, [], streams)
-        for state, (name, made) in zip(range(FIRST_FREE, FIRST_FREE + len(files)), files.items(), strict=True):
-            made.number, made.cluster = state, self.cluster_size
-            named = Named(above.reference, name, WIN32_AND_DOS)
-            made.names.append(named)
-            assert above.index is not None
-            above.index.insert(Item(order_of(name), pack_name(made, named), made.reference))
-            self._states.append(made)
-            self._system[name] = made
-        self._first_unused = FIRST_FREE + len(files)
-        self._first_given = self._first_unused if self._habits == "windows" else 64
-        self._close_journal()
-
-    def _put_journal(self, stream: Stream, place: int, data: bytes) -> None:
-        self.write_over(within(self.run_extents(stream.stored), place, len(data)), data)
-
-    def _close_journal(self) -> None:
-        """What the journal's own record tells of it."""
-        if self._journal is not None and self._journal.changed:
-            self._journal.changed = False
-            state, limits = self._system["$UsnJrnl"], self._journal.limits
-            state.streams[JOURNAL_LIMITS] = Stream(len(limits), len(limits), inside=limits)
-            self._put(state)
 
     def _tell_journal(self, node: NtfsNode, reason: int, when: dt.datetime, closed: bool = True) -> None:
         """A change of a file, by one of its names, and that it was closed again."""
@@ -240,203 +58,6 @@ class NtfsWriter(VolumeWriter[NtfsNode]):
             state.usn = self._journal.tell(
                 state.reference, node.parent.file.reference, name, told, flags, state.security, when
             )
-
-    def _put_log(self, place: int, data: bytes) -> None:
-        self.write_over(within(self._log_extents, place, len(data)), data)
-
-    def _fixed(self, first: int, size: int) -> Stream:
-        """A file of the volume's own at a cluster of its own."""
-        runs = [(first, self.clusters_for(size))]
-        self.clusters.mark(runs, True)
-        return Stream(size, size, runs=list(runs))
-
-    def _claimed(self, size: int) -> Stream:
-        """Clusters for one of the volume's own files, zeroed."""
-        runs = self.clusters.take(self.clusters_for(size))
-        for extent in self.run_extents(runs):
-            self.image.zero(*extent)
-        return Stream(size, size, runs=list(runs))
-
-    def _written(self, content: bytes) -> Stream:
-        stream = self._claimed(len(content))
-        self.write_over(self.run_extents(stream.runs), content)
-        return stream
-
-    def _write_boot(self, serial: int) -> None:
-        g = self.geometry
-        boot = np.zeros((), BOOT)
-        boot["jump"], boot["oem"], boot["sector"] = (0xEB, 0x52, 0x90), np.void(OEM), g.sector
-        per_cluster = g.cluster // g.sector
-        boot["cluster_sectors"] = per_cluster if per_cluster <= 0x80 else 256 - (per_cluster.bit_length() - 1)
-        boot["media"], boot["track_sectors"], boot["heads"] = 0xF8, 63, 255
-        boot["hidden"], boot["drive"], boot["extended"] = g.offset // g.sector & 0xFFFFFFFF, 0x80, 0x80
-        boot["sectors"], boot["mft"], boot["mirror"] = g.sectors, g.mft, g.mirror
-        for name, size in (("record_clusters", g.record), ("index_clusters", g.index)):
-            boot[name] = size // g.cluster if size >= g.cluster else -(size.bit_length() - 1)
-        boot["serial"] = serial | (serial ^ 0x5A5A5A5A) << 32
-        data = boot.tobytes().ljust(510, b"\xf4") + BOOT_SIGNATURE.to_bytes(2, "little")
-        self.image.write(g.offset, data.ljust(g.sector, b"\0"))
-        self.image.write(g.offset + g.sectors * g.sector, data.ljust(g.sector, b"\0"))
-
-    def _new_index(self) -> Index:
-        step = INDEX_BLOCK // self.cluster_size if self.cluster_size <= INDEX_BLOCK else INDEX_BLOCK // STRIDE
-        return Index(INDEX_BLOCK, self._index_room, step)
-
-    # -- records ----------------------------------------------------------------------------
-
-    def _place(self, number: int) -> tuple[Extent, ...]:
-        """Where a record stands."""
-        size = self.geometry.record
-        extents = self._table.placed(self.run_extents)
-        first = extents[0]
-        if (number + 1) * size <= first.length:  # of most volumes the table is one piece
-            return (Extent(first.offset + number * size, size),)
-        return within(extents, number * size, size)
-
-    def _make_records(self, count: int) -> None:
-        """Further records at the end of the table, not in use."""
-        g, first = self.geometry, self._table.size // self.geometry.record
-        need = self.clusters_for((first + count) * g.record) - sum(n for _, n in self._table.runs)
-        if need > 0:
-            step = max(need, min(self.clusters_for(self._table.size // 8), self.clusters.free // 8))
-            last = self._table.runs[-1][0] + self._table.runs[-1][1]
-            before = self.clusters.last
-            self._table.runs = join_runs([*self._table.runs, *self.clusters.take(step, last)])
-            self.clusters.last = before
-        head = np.zeros((), RECORD)
-        head["magic"], head["usa"] = int.from_bytes(FILE_MAGIC, "little"), USA_AT
-        head["usa_count"], head["sequence"] = g.record // STRIDE + 1, 1
-        head["attributes"], head["used"] = self._packer.first, self._packer.first + 8
-        head["allocated"] = g.record
-        blank = bytearray(
-            with_fixups((head.tobytes().ljust(self._packer.first, b"\0") + b"\xff" * 4).ljust(g.record, b"\0"), _FIXUP)
-        )
-        rows = np.tile(np.frombuffer(blank, "u1"), (count, 1))
-        rows[:, 0x2C:0x30] = np.arange(first, first + count, dtype="<u4").view("u1").reshape(-1, 4)
-        self.write_over(within(self.run_extents(self._table.runs), first * g.record, count * g.record), rows.tobytes())
-        self._mirror(first, rows.tobytes())
-        self._table.size = self._table.valid = (first + count) * g.record
-        bits = -(-(first + count) // 64) * 8
-        have = sum(n for _, n in self._record_bits.runs) * g.cluster
-        if bits > have:
-            runs = self.clusters.take(1)
-            for extent in self.run_extents(runs):
-                self.image.zero(*extent)
-            self._record_bits.runs = join_runs([*self._record_bits.runs, *runs])
-        self._record_bits.size = self._record_bits.valid = bits
-
-    def _take_record(self) -> tuple[int, int]:
-        """A free record, and its sequence number."""
-        if not self._free_records:
-            first = self._table.size // self.geometry.record
-            count = min(max(first // 64, _LEAST_BATCH), _BATCH)  # drivers make few ahead: behind may be older ones
-            self._make_records(count)
-            for number in range(first, first + count):
-                heapq.heappush(self._free_records, number)
-            self._put(self._states[MFT])
-        number = heapq.heappop(self._free_records)
-        self._record_bits_changed = True
-        return number, self._sequences.get(number, 1)
-
-    def _free_record(self, number: int) -> None:
-        """Mark a record as free; its bytes stay."""
-        place = self._place(number)
-        data = mended_block(self.image.read_extents(place))
-        if data is not None:  # else it was damaged past this writer
-            record = bytearray(data)
-            sequence = int.from_bytes(record[0x10:0x12], "little") % 0xFFFF + 1
-            self._sequences[number] = sequence
-            record[0x10:0x14] = sequence.to_bytes(2, "little") + bytes(2)
-            record[0x16] &= 0xFE
-            whole = with_fixups(bytes(record), self._next_fixup(number))
-            self.write_over(place, whole)
-            self._mirror(number, whole)
-        heapq.heappush(self._free_records, number)
-        self._record_bits_changed = True
-
-    def _put(self, state: FileState) -> None:
-        """Write all records of a file, and again (where they changed) the index blocks that name it."""
-        records = self._packer.records(state)
-        state.written = [(number, attributes) for number, _, _, attributes in records]
-        state.logged.clear()
-        state.logged_content.clear()
-        for number, sequence, base, attributes in records:
-            used = self._packer.packed(number, sequence, base, attributes, state)
-            data = with_fixups(used.ljust(self.geometry.record, b"\0"), self._next_fixup(number))
-            self.write_over(self._place(number), data)
-            if self._log is not None and number >= FIRST_FREE:
-                self._tell_log(state, number, used)
-            self._mirror(number, data)
-
-    def _tell_log(self, state: FileState, number: int, data: bytes) -> None:
-        assert self._log is not None
-        logged = self._log.record_made(number, number * self.geometry.record, data, self.cluster_size)
-        for kept, parts in ((state.logged, (*logged.head, *logged.content)), (state.logged_content, logged.content)):
-            kept.append(tuple(e for place, count in parts for e in within(self._log_extents, place, count)))
-
-    def _put_list(self, stream: Stream, data: bytes) -> None:
-        """Write the list of a file's attributes on clusters of its own; those of an empty one are free again."""
-        need, have = self.clusters_for(len(data)), sum(count for _, count in stream.runs)
-        if not data:
-            self.clusters.release(stream.runs)
-            stream.runs = []
-        elif need > have:
-            before = self.clusters.last
-            stream.runs = join_runs([*stream.runs, *self.clusters.take(need - have)])
-            self.clusters.last = before
-        stream.size = stream.valid = len(data)
-        self.write_over(self.run_extents(stream.runs), data.ljust(-(-len(data) // STRIDE) * STRIDE, b"\0"))
-
-    def _next_fixup(self, number: int) -> int:
-        """Drivers count with every writing of a record."""
-        self._fixups[number] = found = self._fixups.get(number, 0) % 0xFFFE + 1
-        return found
-
-    def _mirror(self, number: int, data: bytes) -> None:
-        """Write a record, or the first ones, to where the first ones stand a second time."""
-        room = (self._mirrored - number) * self.geometry.record
-        if room > 0:
-            self.image.write(self.geometry.at(self.geometry.mirror) + number * self.geometry.record, data[:room])
-
-    def _new_file(self, folder: bool, when: dt.datetime, modified: dt.datetime, attributes: int) -> FileState:
-        number, sequence = self._take_record()
-        return FileState(
-            number,
-            sequence,
-            folder,
-            when,
-            modified,
-            when,
-            when,
-            attributes & PLAIN_ATTRIBUTES,
-            cluster=self.cluster_size,
-        )
-
-    # -- indexes ----------------------------------------------------------------------------
-
-    def _put_index(self, folder: FileState) -> None:
-        """Write what changed of a folder's index."""
-        index = folder.index
-        assert index is not None
-        if index.length > folder.blocks.size:
-            need = self.clusters_for(index.length) - sum(n for _, n in folder.blocks.runs)
-            if need > 0:
-                folder.blocks.runs = join_runs([*folder.blocks.runs, *self.clusters.take(need)])
-            folder.blocks.size = folder.blocks.valid = index.length
-            index.root_changed = True
-        for block in index.changed.values():
-            self.write_over(self._block_place(folder, block.vcn), index.block_bytes(block))
-        index.changed.clear()
-        if index.root_changed:
-            index.root_changed = False
-            self._put(folder)
-            self._touched.pop(folder.number, None)
-
-    def _block_place(self, folder: FileState, vcn: int) -> tuple[Extent, ...]:
-        index = folder.index
-        assert index is not None
-        number = vcn // (index._step)
-        return within(folder.blocks.placed(self.run_extents), number * index.size, index.size)
 
     def _names_for(self, parent: NtfsNode, name: str) -> list[Named]:
         """The names that a file of this name gets: Windows adds a short one."""
@@ -475,11 +96,6 @@ class NtfsWriter(VolumeWriter[NtfsNode]):
         at = next(n for n, named in enumerate(here) if named.text == node.name and named.space != DOS)
         return here[at : at + 2] if here[at + 1 : at + 2] and here[at + 1].space == DOS else here[at : at + 1]
 
-    def _touch(self, folder: FileState, when: dt.datetime) -> None:
-        folder.modified = folder.changed = when
-        self._touched[folder.number] = folder
-        self._put_index(folder)
-
     def _refresh_names(self, state: FileState) -> None:
         """Sizes and times of a file in the indexes that name it."""
         for named in state.names:
@@ -499,8 +115,6 @@ class NtfsWriter(VolumeWriter[NtfsNode]):
         order = order_of(text)
         holding = [index.root, *index.leading_to(order)][-1]
         return next(item for node in (holding, index.root) for item in node.items if item.order == order)
-
-    # -- making and storing -----------------------------------------------------------------
 
     def fold(self, name: str) -> str:
         return order_of(name)[0].decode("utf-16-be", "surrogatepass")
@@ -616,11 +230,6 @@ class NtfsWriter(VolumeWriter[NtfsNode]):
         _check_length(path, came, size)
         self.clusters.release(join_runs((n, 1) for n in free))
         return Stream(size, size, runs=joined_with_holes(runs), unit=UNIT)
-
-    # -- changing ---------------------------------------------------------------------------
-
-    def _stream_of(self, node: NtfsNode) -> Stream:
-        return node.file.streams[node.stream]
 
     def grow(self, node: NtfsNode, size: int, chunks: Iterable[bytes], when: dt.datetime) -> None:
         stream = self._stream_of(node)
@@ -739,119 +348,6 @@ class NtfsWriter(VolumeWriter[NtfsNode]):
             self._free_record(number)
         self._touched.pop(state.number, None)
         return evidence
-
-    # -- what tells of a file ---------------------------------------------------------------
-
-    def map(self, node: NtfsNode) -> FileMap:
-        if node.folder:
-            return FileMap.of(self.run_extents(node.file.blocks.runs))
-        stream = self._stream_of(node)
-        if stream.inside is not None:
-            return FileMap.of(self._inside_at(node, len(stream.inside)))
-        extents = self.run_extents(stream.stored)
-        if stream.unit:
-            return unit_map(stream, self.cluster_size, self.run_extents)
-        return FileMap.of(extents).head(stream.size)
-
-    def _inside_at(self, node: NtfsNode, size: int) -> tuple[Extent, ...]:
-        """Where the bytes of a stream inside of its record stand."""
-        found = self._inside_record(node)
-        if found is None:
-            return ()
-        record = self._place(node.file.written[found[0]][0])
-        parts = stored_at(0, 0, USA_AT, found[1], size)
-        return tuple(piece for part in parts for piece in within(record, part.offset, part.length))
-
-    def _inside_record(self, node: NtfsNode) -> tuple[int, int] | None:
-        """In which of a file's records a stream stands, and at which byte of it."""
-        for n, (_, attributes) in enumerate(node.file.written):
-            at = 0
-            while attributes[at : at + 4] != b"\xff\xff\xff\xff":
-                length = int.from_bytes(attributes[at + 4 : at + 8], "little")
-                chars, name_at = attributes[at + 9], int.from_bytes(attributes[at + 10 : at + 12], "little")
-                name = attributes[at + name_at : at + name_at + 2 * chars].decode("utf-16-le") if chars else ""
-                if attributes[at] == DATA and name == node.stream:
-                    return n, self._packer.first + at + int.from_bytes(attributes[at + 20 : at + 22], "little")
-                at += length
-        return None
-
-    def record(self, node: NtfsNode) -> tuple[Extent, ...]:
-        numbers = (node.file.number, *(number for number, _ in node.file.extensions))
-        return tuple(part for number in numbers for part in self._place(number))
-
-    def needs(self, node: NtfsNode) -> tuple[Extent, ...]:
-        return (*self.record(node), *self.run_extents(node.file.listing.runs))
-
-    def evidence(self, node: NtfsNode) -> Evidence:
-        where, told = self.record(node), self._told_by_log(node)
-        own = (Trace("place", "whole", where), Trace("name", "full", where))
-        return Evidence(where, (*own, *told.traces), told.copies)
-
-    def _told_by_log(self, node: NtfsNode) -> Evidence:
-        """What the log tells of a file as it is now, if all of that stands."""
-        state = node.file
-        where = tuple(part for one in state.logged for part in one)
-        if len(state.logged) != len(state.written) or not state.logged or state.number < FIRST_FREE:
-            return Evidence((), ())
-        for (_, attributes), content in zip(state.written, state.logged_content, strict=True):
-            if not self.image.read_extents(content).endswith(attributes):
-                return Evidence((), ())  # newer records of the log stand there
-        copies: tuple[FileMap, ...] = ()
-        stream = None if node.folder else state.streams.get(node.stream)
-        if stream is not None and stream.inside:
-            inside = self._inside_record(node)
-            if inside is not None:
-                index, start = inside
-                copies = (FileMap.of(within(state.logged_content[index], start, len(stream.inside))),)
-        traces = (Trace("place", "whole", where, "log"), Trace("name", "full", where, "log"))
-        return Evidence(where, traces, copies)
-
-    def evidence_after(self, node: NtfsNode, habits: Habits) -> Evidence:
-        if self.names_of(node) > 1:
-            return Evidence((), ())
-        return self.evidence(node)
-
-    def structures(self) -> dict[str, tuple[Extent, ...]]:
-        g = self.geometry
-        names = {"logfile": "$LogFile", "attrdef": "$AttrDef", "bitmap": "$Bitmap", "upcase": "$UpCase"}
-        found = {
-            "boot": (Extent(g.offset, min(BOOT_BYTES, self.data.length)),),
-            "backup-boot": (Extent(g.offset + g.sectors * g.sector, g.sector),),
-            "mft": self._place(0),
-            "mft-mirror": self.run_extents(self._system["$MFTMirr"].streams[""].runs),
-            **{key: self.run_extents(self._system[name].streams[""].runs) for key, name in names.items()},
-            "secure": self.run_extents(self._system["$Secure"].streams["$SDS"].runs),
-        }
-        root = self.run_extents(self.root.file.blocks.runs)
-        return found | ({"root": root} if root else {})
-
-    def flush(self) -> None:
-        for state in list(self._touched.values()):
-            self._put(state)
-        self._touched.clear()
-        self._close_journal()
-        if self._log is not None:
-            self._log.close()
-        length = -(-self.geometry.clusters // 64) * 8
-        extents = self.run_extents(self._bits.runs)
-        for index in sorted(self.clusters.changed):
-            bits = np.packbits(self.clusters.piece(index), bitorder="little").tobytes()
-            at = index * PIECE // 8
-            bits = bits[: max(min(len(bits), length - at), 0)]
-            if 8 * (at + len(bits)) > self.geometry.clusters:  # what is behind the last cluster counts as used
-                ones = bytearray(bits)
-                for n in range(self.geometry.clusters - 8 * at, 8 * len(bits)):
-                    ones[n // 8] |= 1 << n % 8
-                bits = bytes(ones)
-            self.write_over(within(extents, at, len(bits)), bits)
-        self.clusters.changed.clear()
-        if self._record_bits_changed:
-            self._record_bits_changed = False
-            used = np.zeros(8 * self._record_bits.size, bool)
-            used[: self._table.size // self.geometry.record] = True
-            used[self._free_records] = False
-            used[self._first_unused : self._first_given] = False
-            self.write_over(self.run_extents(self._record_bits.runs), np.packbits(used, bitorder="little").tobytes())
 
 
 def _check_length(path: str, came: int, size: int) -> None:
