@@ -8,6 +8,7 @@ from __future__ import annotations
 
 import hashlib
 import shutil
+from concurrent.futures import ProcessPoolExecutor
 from dataclasses import dataclass, replace
 from functools import cache
 from pathlib import Path
@@ -15,6 +16,7 @@ from pathlib import Path
 import pytest
 
 from sastrugi.recovery.scan_file import ScanFile
+from sastrugi.safety import new_folder, write_text
 from tests.conftest import Program, program_path
 from tests.warm import Fault, WarmProgram
 
@@ -167,3 +169,26 @@ def test_killed_at_any_change(undisturbed: Undisturbed, given: Path, tmp_path: P
         whole = "is there already" in again.err and at == undisturbed.changes  # it was only just done
         assert again.code == 0 or whole, (at, again.err)
         assert there(folder) == undisturbed.after, at
+
+
+def test_what_a_run_left_goes_however_lately_it_was_killed(tmp_path: Path) -> None:
+    left, others = tmp_path / ".made.abcd_123.partial", tmp_path / ".made.of-others.partial"
+    for folder in (left, others):
+        folder.mkdir()
+        (folder / "medium.img").write_bytes(b"half of it")
+    with new_folder(tmp_path / "made", "specimen") as temporary:
+        (temporary / "whole").touch()
+    assert sorted(path.name for path in tmp_path.iterdir()) == [others.name, "made"]
+
+
+def test_runs_at_once_take_nothing_from_each_other(tmp_path: Path) -> None:
+    """Each makes its temporary file while others look for what killed runs left."""
+    with ProcessPoolExecutor(4) as pool:
+        runs = [pool.submit(_written_often, tmp_path / "made.json", str(n) * 50) for n in range(4)]
+    assert [run.exception() for run in runs] == [None] * 4
+    assert len(set((tmp_path / "made.json").read_text())) == 1 and len(list(tmp_path.iterdir())) == 1
+
+
+def _written_often(path: Path, text: str) -> None:
+    for _ in range(300):
+        write_text(path, text)

@@ -18,7 +18,8 @@ from sastrugi.units import printable
 
 _SUFFIX = ".partial"
 _OR_REPLACE = ", or add --replace"
-_NEW = 0.1
+_WAIT = 1.0
+"""Seconds that a run waits for others that make or clear temporary names in the same folder, which takes milliseconds."""
 _LEFT = re.compile(r"[a-z0-9_]{8}\.partial")
 """What `tempfile` puts behind the prefix."""
 
@@ -32,19 +33,16 @@ def atomic_file(path: Path) -> Iterator[Path]:
     if path.is_dir():
         raise DestinationError(f"{path}: is a folder: name a file")
     try:
-        path.parent.mkdir(parents=True, exist_ok=True)
-        _clear_leftovers(path)
-        handle, name = tempfile.mkstemp(prefix=_prefix(path), suffix=_SUFFIX, dir=path.parent)
+        temporary, in_use = _temporary(path, _new_file)
     except OSError as error:
         raise DestinationError(f"{path}: cannot be written: {system_words(error)}") from error
-    os.close(handle)
-    temporary = Path(name)
     try:
-        with _told_as(path, temporary), _in_use(temporary):
+        with _told_as(path, temporary):
             temporary.chmod(0o644)
             yield temporary
             temporary.replace(path)
     finally:
+        os.close(in_use)
         with suppress(OSError):
             temporary.unlink(missing_ok=True)
 
@@ -61,13 +59,42 @@ def _told_as(path: Path, temporary: Path) -> Iterator[None]:
         raise
 
 
-@contextmanager
-def _in_use(temporary: Path) -> Iterator[None]:
-    """Keep a lock on a temporary file or folder, by which others see that its process lives."""
-    handle = os.open(temporary, os.O_RDONLY)
-    try:
+def _temporary(path: Path, make: Callable[[Path], str]) -> tuple[Path, int]:
+    """A temporary name beside `path`, new, and a handle whose lock tells others that its process lives. What killed runs
+    left there goes first."""
+    path.parent.mkdir(parents=True, exist_ok=True)
+    with _alone_in(path.parent) as alone:  # so that nobody sees the new name before it is locked
+        if alone:
+            _clear_leftovers(path)
+        temporary = Path(make(path))
+        handle = os.open(temporary, os.O_RDONLY)
         _lock(handle)
-        yield
+    return temporary, handle
+
+
+def _new_file(path: Path) -> str:
+    handle, name = tempfile.mkstemp(prefix=_prefix(path), suffix=_SUFFIX, dir=path.parent)
+    os.close(handle)
+    return name
+
+
+def _new_folder(path: Path) -> str:
+    return tempfile.mkdtemp(prefix=_prefix(path), suffix=_SUFFIX, dir=path.parent)
+
+
+@contextmanager
+def _alone_in(folder: Path) -> Iterator[bool]:
+    """Whether other runs are kept, meanwhile, from making and clearing temporary names in a folder."""
+    try:
+        handle = os.open(folder, os.O_RDONLY)
+    except OSError:  # a folder that may be written, not read
+        yield False
+        return
+    try:
+        until = time.monotonic() + _WAIT
+        while not (alone := _lock(handle)) and time.monotonic() < until:
+            time.sleep(0.01)
+        yield alone
     finally:
         os.close(handle)
 
@@ -99,8 +126,7 @@ def _clear_leftovers(path: Path) -> None:
                 continue
             handle = os.open(old, os.O_RDONLY | os.O_NOFOLLOW | os.O_NONBLOCK)
             try:
-                new = time.time() - os.fstat(handle).st_mtime < _NEW  # its process may not have had its lock yet
-                if new or not _lock(handle):
+                if not _lock(handle):
                     continue
                 shutil.rmtree(old) if old.is_dir() else old.unlink()
                 _log.warning("%s: what a killed run left is cleared away", printable(str(path)))
@@ -125,14 +151,12 @@ def new_folder(
         require_empty(path, what, _OR_REPLACE if marker else "")
     path = path if path.name else path.resolve()
     try:
-        path.parent.mkdir(parents=True, exist_ok=True)
-        _clear_leftovers(path)
-        temporary = Path(tempfile.mkdtemp(prefix=_prefix(path), suffix=_SUFFIX, dir=path.parent))
+        temporary, in_use = _temporary(path, _new_folder)
     except OSError as error:
         raise DestinationError(f"{path}: cannot be made: {system_words(error)}") from error
-    temporary.chmod(0o755)
     try:
-        with _in_use(temporary), _told_as(path, temporary):
+        with _told_as(path, temporary):
+            temporary.chmod(0o755)
             yield temporary
             old = temporary.with_suffix(".old")
             if path.is_dir() and any(path.iterdir()):
@@ -142,6 +166,7 @@ def new_folder(
             temporary.replace(path)
             shutil.rmtree(old, ignore_errors=True)
     finally:
+        os.close(in_use)
         if temporary.exists():
             shutil.rmtree(temporary, ignore_errors=True)
 
