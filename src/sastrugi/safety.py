@@ -19,7 +19,7 @@ from sastrugi.units import printable
 _SUFFIX = ".partial"
 _OR_REPLACE = ", or add --replace"
 _WAIT = 1.0
-"""Seconds that a run waits for others that make or clear temporary names in the same folder, which takes milliseconds."""
+"""Seconds that a run waits for others that make or clear temporary names in its folder, which takes milliseconds."""
 _LEFT = re.compile(r"[a-z0-9_]{8}\.partial")
 """What `tempfile` puts behind the prefix."""
 
@@ -60,7 +60,7 @@ def _told_as(path: Path, temporary: Path) -> Iterator[None]:
 
 
 def _temporary(path: Path, make: Callable[[Path], str]) -> tuple[Path, int]:
-    """A temporary name beside `path`, new, and a handle whose lock tells others that its process lives. What killed runs
+    """A new temporary name beside `path`, and a handle whose lock tells others that its process lives. What killed runs
     left there goes first."""
     path.parent.mkdir(parents=True, exist_ok=True)
     with _alone_in(path.parent) as alone:  # so that nobody sees the new name before it is locked
