@@ -167,10 +167,13 @@ def test_damage_costs_findings_but_never_hangs(tmp_path: Path, damage: str) -> N
     node = writer.find("A/B/core section 3.txt")
     assert node is not None
     first = node.runs[0][0]
+    both = [geometry.fat(copy).offset for copy in range(2)]
     if damage == "loop":  # the chain of one file comes back to its start
-        image.write(geometry.fat(0).offset + (first + 2) * 4, first.to_bytes(4, "little"))
+        for fat in both:
+            image.write(fat + (first + 2) * 4, first.to_bytes(4, "little"))
     elif damage == "outside":
-        image.write(geometry.fat(0).offset + first * 4, (0x0ABCDEF0).to_bytes(4, "little"))
+        for fat in both:
+            image.write(fat + first * 4, (0x0ABCDEF0).to_bytes(4, "little"))
     elif damage == "boot":
         image.write(0, bytes(512))
     elif damage == "fat 1":
@@ -189,6 +192,29 @@ def test_damage_costs_findings_but_never_hangs(tmp_path: Path, damage: str) -> N
     else:
         assert len(by_name) == 8 and health
         assert ("backup" in health[0]) if damage == "boot" else ("copy 2" in health[0])
+
+
+@settings(max_examples=40)
+@given(first=st.integers(0, 60), count=st.integers(1, 40), fill=st.sampled_from([0, 7, 255]))
+def test_what_drivers_cannot_follow_in_the_first_fat_is_damaged(
+    tmp_path_factory: pytest.TempPathFactory, first: int, count: int, fill: int
+) -> None:
+    """Also where the whole table has to be taken from the copy; what keeps all its entries stays as it is."""
+    path = tmp_path_factory.mktemp("fat-1") / "v.img"
+    writer = small_volume(path)
+    table = writer.geometry.fat(0).offset
+    standing = np.frombuffer(writer.image.read(table, 4 * (first + count)), "<u4") & 0x0FFFFFFF
+    writer.image.write(table + 4 * first, bytes([fill]) * (4 * count))
+    struck = {n for n in range(first, first + count) if not (fill == 255 and standing[n] >= 0x0FFFFFF8)}
+    seen = set()
+    for entry in entries_of(path)[0]:
+        node = None if entry.folder else writer.find("/".join(entry.path))
+        if node is not None:
+            own = {cluster for start, length in node.runs for cluster in range(start, start + length)}
+            assert entry.damaged == bool(own & struck), entry.path
+            seen.add(entry.damaged)
+            assert [list(place.extents) for place in entry.placements] == [list(writer.extents(node))]
+    assert len(seen) > 0
 
 
 @settings(max_examples=60)

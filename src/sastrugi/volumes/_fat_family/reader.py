@@ -45,11 +45,12 @@ class ChainReader:
 
     def __init__(
         self, medium: Medium, fat: Extent, bits: int, bad: int, holds: Callable[[int], bool],
-        unpack: Callable[[bytes], NDArray[np.uint32]], spare: Extent | None = None,
+        unpack: Callable[[bytes], NDArray[np.uint32]], spare: Extent | None = None, first: Extent | None = None,
     ) -> None:  # fmt: skip
-        """`spare` is another copy, for sectors that are all zero in this one."""
-        self.fat, self.bits, self._spare = fat, bits, spare
-        self._mended: set[int] = set()
+        """`spare` is another copy, for sectors that are all zero in this one; `first` is the one that drivers read."""
+        self.fat, self.bits, self._spare, self._first = fat, bits, spare, first or fat
+        self._mended: dict[int, NDArray[np.intp]] = {}
+        """Clusters whose entries drivers read otherwise, by the piece of the table, in order."""
         self._medium, self._bad, self._holds, self._unpack = medium, bad, holds, unpack
         self._piece = lru_cache(maxsize=32)(self._load_piece)
 
@@ -57,13 +58,13 @@ class ChainReader:
         """Entries [index*_PIECE, …) of the FAT, and the positions in it where a chain does not go on to the next."""
         at, length = index * _PIECE * self.bits // 8, _PIECE * self.bits // 8
         data = self._medium.read(self.fat.offset + at, min(length, max(self.fat.length - at, 0)))
-        spare = self._spare
+        plain, spare = data, self._spare
         if spare is not None:
-            plain = data
             data = _mended(data, lambda: self._medium.read(spare.offset + at, len(plain)))
-            if data is not plain:
-                self._mended.add(index)
         entries = self._unpack(data.ljust(length, b"\0"))
+        if data is not plain or self._first != self.fat:
+            to_drivers = self._unpack(self._medium.read(self._first.offset + at, len(data)).ljust(length, b"\0"))
+            self._mended[index] = np.flatnonzero(entries != to_drivers) + index * _PIECE
         numbers = np.arange(index * _PIECE + 1, index * _PIECE + _PIECE + 1, dtype=np.uint32)
         return entries, np.flatnonzero(entries != numbers)
 
@@ -102,9 +103,12 @@ class ChainReader:
         return runs, ""
 
     def mended(self, runs: Iterable[Run]) -> bool:
-        """Whether a chain goes through a part of the table that had to be taken from the other copy."""
+        """Whether a chain has entries that had to be taken from another copy than drivers read."""
         return bool(self._mended) and any(
-            n in self._mended for start, length in runs for n in range(start // _PIECE, (start + length) // _PIECE + 1)
+            np.searchsorted(clusters, start) < np.searchsorted(clusters, start + length)
+            for start, length in runs
+            for clusters in map(self._mended.get, range(start // _PIECE, (start + length - 1) // _PIECE + 1))
+            if clusters is not None
         )
 
     def used_runs(self, start: int, stop: int) -> Iterator[Run]:
@@ -231,11 +235,11 @@ class ClusterVolume(Volume, Generic[G, R]):
         of them are followed, so that the work is bounded by the volume and not by what it claims."""
         self._clusters_left = self._guesses_left = _WALK * self.geometry.clusters + _WALK_AT_LEAST
 
-    def _chain(self, first: int, needed: int) -> tuple[list[Run], str]:
-        """The chain from a cluster on, and what is wrong with it."""
+    def _chain(self, first: int, needed: int, table: ChainReader | None = None) -> tuple[list[Run], str]:
+        """The chain from a cluster on by a table (the volume's, if none is given), and what is wrong with it."""
         if self._clusters_left <= 0:
             return [], "so many files claim the same clusters that its chain is not followed"
-        runs, problem = self._fat.chain(first, needed)
+        runs, problem = (table or self._fat).chain(first, needed)
         self._clusters_left -= sum(length for _, length in runs) + len(runs) + 1
         return runs, problem
 

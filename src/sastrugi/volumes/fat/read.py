@@ -117,10 +117,10 @@ class FatVolume(ClusterVolume[Geometry, Record]):
             health.append(f"the volume ends {self.where.end - medium.size:,} bytes beyond the end of the medium")
         copy, bits = self._choose_fat(), geometry.bits
         others = [geometry.fat(n) for n in range(geometry.fats) if n != copy]
-        self._fat = ChainReader(
-            medium, geometry.fat(copy), bits, BAD_CLUSTER[bits], geometry.holds, partial(unpack_fat, bits=bits),
-            others[-1] if others else None,
-        )  # fmt: skip
+        told = (bits, BAD_CLUSTER[bits], geometry.holds, partial(unpack_fat, bits=bits))
+        spare = others[-1] if others else None
+        self._fat = ChainReader(medium, geometry.fat(copy), *told, spare, geometry.fat(0))
+        self._copy = ChainReader(medium, spare, *told) if spare else None
         self._rejoined = set()
 
     # -- the allocation table ---------------------------------------------------------------
@@ -150,9 +150,7 @@ class FatVolume(ClusterVolume[Geometry, Record]):
         g = self.geometry
         runs: list[Run] = []
         if g.bits == 32:
-            runs, problem = self._fat.chain(g.root_cluster, _MAX_FOLDER_BYTES // g.cluster_size)
-            if problem:
-                self.health.append(f"the root folder is damaged: {problem}")
+            runs = self._folder_chain(g.root_cluster, "the root folder is damaged")
         root: Folder[Record] = Folder(None, None, runs, deleted=False)
         folders = [root]
         visited = {g.root_cluster} if runs else set()
@@ -201,12 +199,38 @@ class FatVolume(ClusterVolume[Geometry, Record]):
             if not deleted:
                 self.health.append(f"folder {record.name}: its table does not begin with . and ..")
             return []
-        if not deleted:
-            runs, problem = self._chain(record.cluster, max(_MAX_FOLDER_BYTES // g.cluster_size, 1))
-            if problem:
-                self.health.append(f"folder {record.name}: {problem}")
-            return runs
-        return [(record.cluster, 1)]
+        return [(record.cluster, 1)] if deleted else self._folder_chain(record.cluster, f"folder {record.name}")
+
+    def _folder_chain(self, first: int, what: str) -> list[Run]:
+        """The chain of a live folder; what is wrong with it is said of the volume."""
+        most = max(_MAX_FOLDER_BYTES // self.cluster_size, 1)
+        runs, problem = self._chain(first, most)
+        other, wrong = self._by_copy(first, most) if problem else ([], problem)
+        if problem:
+            self.health.append(f"{what}: {problem}" + (": the other copy of the FAT was used" if not wrong else ""))
+        return runs if wrong else other or runs
+
+    def _file_chain(self, first: int, needed: int) -> tuple[list[Run], str, bool]:
+        """The chain of a live file of so many clusters, what is wrong with it, and whether it was taken from a copy
+        that drivers do not read: one that ends where the file does is believed sooner than one that does not."""
+        runs, problem = self._chain(first, needed + 1)
+        have = sum(length for _, length in runs)
+        if problem or have != needed:
+            other, wrong = self._by_copy(first, needed + 1)
+            if not wrong and sum(length for _, length in other) == needed:
+                return other, "", True
+        if have > needed:
+            runs[-1] = (runs[-1][0], runs[-1][1] - 1)
+            runs = runs if runs[-1][1] else runs[:-1]
+        if have >= needed:
+            return runs, "", self._fat.mended(runs)
+        return runs, problem or f"its chain ends after {plural(have, 'cluster')} of {needed:,}", False
+
+    def _by_copy(self, first: int, most: int) -> tuple[list[Run], str]:
+        """A chain as the copy of the table tells it that is not used, and what is wrong with it."""
+        if self._copy is None:
+            return [], "there is no other copy"
+        return self._chain(first, most, self._copy)
 
     def _rejoin_deleted_folders(self, folders: list[Folder[Record]]) -> list[Folder[Record]]:
         """Find the later clusters of deleted folders, whose chains are gone; answers the folders that grew.
@@ -320,16 +344,13 @@ class FatVolume(ClusterVolume[Geometry, Record]):
             )
             return ()
         if not deleted:
-            runs, problem = self._chain(record.cluster, needed)
-            have = sum(length for _, length in runs)
-            if have < needed:
-                problem = problem or f"its chain ends after {plural(have, 'cluster')} of {needed:,}"
+            runs, problem, by_copy = self._file_chain(record.cluster, needed)
             chained = Placement(FileMap.of(self._extents(runs), record.size), "its chain in the FAT")
             if problem:
                 notes.append(problem)
                 return (*self._guess_placements(record.cluster, record.size), chained)
-            if self._fat.mended(runs):
-                notes.append("the first FAT is damaged where its chain may run: the other copy was used")
+            if by_copy:
+                notes.append("the first FAT is damaged where its chain runs: the other copy was used")
             return (chained,)
         return self._guess_placements(record.cluster, record.size)
 
@@ -358,6 +379,6 @@ class FatVolume(ClusterVolume[Geometry, Record]):
             for record in folder.records:
                 if record.deleted or record.folder or record.label or not record.size:
                     continue
-                runs, _ = self._chain(record.cluster, -(-record.size // self.cluster_size))
+                runs, _, _ = self._file_chain(record.cluster, -(-record.size // self.cluster_size))
                 owned += [(start, start + length, "/".join((*path, record.name))) for start, length in runs]
         self._set_owners(owned)
