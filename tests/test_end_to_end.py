@@ -137,3 +137,32 @@ def test_the_best_name_that_something_still_tells(
     later.write_text("Later notes\n" * 400)
     ran = small(tmp_path, steps, names)
     assert [(s.content, s.ceiling_name, s.name) for s in ran.found.files] == [("intact", ceiling, got)] * len(names)
+
+
+CORPUS = 'files = 150, kinds = ["txt"], size = "600 B..3 KiB", names = "long", depth = 1'
+
+
+@pytest.mark.parametrize("reuse", ["first", "spread"])
+@pytest.mark.parametrize(
+    ("file_system", "size", "cluster"), [("fat12", 6, "2 KiB"), ("fat16", 9, "2 KiB"), ("fat32", 40, "512 B")]
+)
+def test_parts_of_deleted_folders_that_grew_by_turns(
+    tmp_path: Path, file_system: str, size: int, cluster: str, reuse: str
+) -> None:
+    """Names that reach from one cluster of a folder into the next tell which is of which."""
+    text = f"""recipe = 1
+name = "folders"
+title = "Folders that grew by turns"
+seed = 5
+medium.size = "{size} MiB"
+steps = [
+    {{do = "format", file_system = "{file_system}", cluster = "{cluster}"}},
+    {{do = "store", into = "/Season", reuse = "{reuse}", corpus = {{ {CORPUS} }} }},
+    {{do = "delete", what = ["/Season"]}},
+]
+"""
+    found = carried_out(parse_recipe(text, "folders.toml", tmp_path), tmp_path).found.files
+    attainable = [one for one in found if one.ceiling_name == "full" and one.has_content]
+    assert len(attainable) > 100
+    print(sum(one.name == "full" for one in attainable), len(attainable))
+    assert sum(one.name == "full" for one in attainable) >= 0.95 * len(attainable)

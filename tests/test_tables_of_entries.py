@@ -87,7 +87,18 @@ def test_a_table_of_sets_is_its_sets(rows: list[tuple[str, bool, bool]], seed: i
 @given(st.lists(st.tuples(long_names, st.booleans()), min_size=1, max_size=20), st.booleans())
 def test_a_table_of_long_names_is_its_names(rows: list[tuple[str, bool]], wide: bool) -> None:
     """Deleted or not, in any order; what stands behind the end mark counts for nothing."""
-    table, taken, wanted = b"", set(), []
+    table, wanted = b"", []
+    for n, ((name, deleted), one) in enumerate(zip(rows, fat_records(rows), strict=True)):
+        wanted.append((name, deleted, (0x10000 if wide else 0) + n + 2, 100 + n, len(table), len(one)))
+        table += bytes(one)
+    records = fat.parse_table(table + bytes(32) + table, 32 if wide else 16)
+    assert [(r.name, r.deleted, r.cluster, r.size, r.position, r.length) for r in records] == wanted
+
+
+def fat_records(rows: list[tuple[str, bool]]) -> list[bytes]:
+    """The entries of each of some files of one folder, by its name and whether it is deleted."""
+    taken: set[bytes] = set()
+    out = []
     for n, (name, deleted) in enumerate(rows):
         short, _ = short_alias(name, taken)
         taken.add(short)
@@ -95,10 +106,23 @@ def test_a_table_of_long_names_is_its_names(rows: list[tuple[str, bool]], wide: 
         one = bytearray(long_entries(name, short) + plain)
         if deleted:
             one[::32] = bytes([0xE5]) * (len(one) // 32)
-        wanted.append((name, deleted, (0x10000 if wide else 0) + n + 2, 100 + n, len(table), len(one)))
-        table += bytes(one)
-    records = fat.parse_table(table + bytes(32) + table, 32 if wide else 16)
-    assert [(r.name, r.deleted, r.cluster, r.size, r.position, r.length) for r in records] == wanted
+        out.append(bytes(one))
+    return out
+
+
+@given(st.lists(st.tuples(long_names, st.booleans()), min_size=1, max_size=12), st.data())
+def test_a_table_goes_on_where_a_name_reaches_over_the_edge(rows: list[tuple[str, bool]], data: st.DataObject) -> None:
+    records = fat_records(rows)
+    table = b"".join(records)
+    edge = 32 * data.draw(st.integers(1, len(table) // 32))
+    begins = [sum(map(len, records[:n])) for n in range(len(records) + 1)]
+    between = edge in begins
+    assert fat.goes_on(table[:edge], table[edge:]) is (None if between else True)
+    if not between:  # what begins with a file of its own is no part of it
+        alone = fat_records([("field notes of the depot.txt", rows[0][1])])[0]
+        assert fat.goes_on(table[:edge], alone) is False
+        joined = fat.joined_records(table[:edge], table[edge:])
+        assert [rows[n][0] for n, at in enumerate(begins[:-1]) if at < edge < begins[n + 1]] == [r.name for r in joined]
 
 
 class Table:

@@ -18,7 +18,6 @@ from sastrugi.volumes.reader import Times
 
 _SECTOR = 512
 _MOST_JOINED = 200
-_LONGEST_RECORD = 21 * ENTRY_SIZE
 _DOT = b".".ljust(11)
 _LONG_NAME_BYTES = [*range(1, 11), *range(14, 26), *range(28, 32)]
 """Where a long-name entry has its thirteen characters (FAT specification, "Long File Name Implementation")."""
@@ -87,6 +86,7 @@ def loose_folders(tables: Iterable[LooseTable]) -> list[LooseFolder]:
             records = next(one for one in settled if one)
             folder.records = [_of_fat(folder.offset, record) for record in records]
     _join_exfat([folder for folder in out if folder.family == "exfat"])
+    _join_fat([folder for folder in out if folder.family == "fat"])
     return out
 
 
@@ -141,18 +141,27 @@ def _join_exfat(folders: Sequence[LooseFolder]) -> None:
                 break
 
 
+def _join_fat(folders: Sequence[LooseFolder]) -> None:
+    """Long names that begin in one piece and end in another: their checksum tells which, if one alone."""
+    full = [folder for folder in folders if folder.full]
+    pieces = [folder for folder in folders if folder.own is None]
+    links = fat.links([folder.data for folder in full], [folder.data for folder in pieces])
+    for before, behind in links.items():
+        if pieces[behind] is not full[before]:
+            pieces[behind].follows = full[before]
+            mend_edge(pieces[behind])
+
+
 def mend_edge(piece: LooseFolder) -> None:
     """Give the first record of a FAT folder's later piece the long name that begins in the piece before."""
     before = piece.follows
     if piece.family != "fat" or before is None or not piece.records:
         return
-    tail = before.data[-_LONGEST_RECORD:]
-    for record in fat.parse_table(tail + piece.data[:_LONGEST_RECORD], 32):
-        if record.position < len(tail) < record.position + record.length and not record.label:
-            whole = _of_fat(0, record)
-            whole.record = piece.records[0].record
-            if (whole.cluster, whole.size) == (piece.records[0].cluster, piece.records[0].size):
-                piece.records[0] = whole
+    for record in fat.joined_records(before.data, piece.data):
+        whole = _of_fat(0, record)
+        whole.record = piece.records[0].record
+        if (whole.cluster, whole.size) == (piece.records[0].cluster, piece.records[0].size):
+            piece.records[0] = whole
 
 
 def split_at(folders: Sequence[LooseFolder], starts: Iterable[int]) -> list[LooseFolder]:

@@ -7,7 +7,7 @@ from __future__ import annotations
 
 import re
 from collections import Counter
-from collections.abc import Iterable
+from collections.abc import Iterable, Sequence
 from dataclasses import dataclass, field
 
 import numpy as np
@@ -37,7 +37,13 @@ from sastrugi.volumes.reader import Times
 
 _RESERVED_ATTR = 0xC0
 _MOST_LONG = 20
+LONGEST_RECORD = (_MOST_LONG + 1) * ENTRY_SIZE
+"""Bytes of the entries of one file, at most."""
 _ORDER = 0x3F
+_CHECKSUM, _MOST_EDGES = 13, 10_000
+"""Where an entry of a long name has the checksum of the short one; pairs of tables that are compared."""
+_CUT_SURE = 0.3
+"""How sure a long name is whose end is gone."""
 
 
 @dataclass(slots=True)
@@ -170,6 +176,58 @@ def table_ends(table: bytes) -> bool:
     return 0 in table[::ENTRY_SIZE]
 
 
+def joined_records(before: bytes, behind: bytes) -> list[Record]:
+    """Records of the edge between two pieces of a table that reach from one into the other; their positions count from
+    the beginning of the second. There is one at most that is no accident."""
+    tail = before[-LONGEST_RECORD:]
+    out = []
+    for record in parse_table(tail + behind[:LONGEST_RECORD], 32):
+        if record.position < len(tail) < record.position + record.length and not record.label:
+            record.position -= len(tail)
+            out.append(record)
+    return out
+
+
+def goes_on(before: bytes, behind: bytes) -> bool | None:
+    """Whether a table that is full with `before` can go on with `behind`: yes where a long name reaches from one into
+    the other (the checksum in its entries is of the short name at its end), no where it is cut off; None where a file
+    ends with the one and another begins with the other."""
+    if _long_entries(before[::-1], reverse=True):
+        return bool(joined_records(before, behind))
+    lead = _long_entries(behind)
+    if not lead:
+        return None
+    first = next(iter(parse_table(behind[:LONGEST_RECORD], 32)), None)
+    return None if first is None or (first.length > lead * ENTRY_SIZE and first.name_sure > _CUT_SURE) else False
+
+
+def links(full: Sequence[bytes], pieces: Sequence[bytes]) -> dict[int, int]:
+    """Which of the pieces of folders goes on where which table ends that is full, by numbers: where long names tell it
+    of one pair alone."""
+    cut = [n for n, table in enumerate(full) if _long_entries(table[::-1], reverse=True)]
+    wanted: dict[int, list[int]] = {}
+    for n in cut:
+        wanted.setdefault(full[n][_CHECKSUM - ENTRY_SIZE], []).append(n)
+    left = _MOST_EDGES
+    fit: list[tuple[int, int]] = []
+    for number, piece in enumerate(pieces):
+        # A piece that begins with a short name does not tell its checksum where the first letter is lost.
+        able = wanted.get(piece[_CHECKSUM], []) if _long_entries(piece) else cut
+        left -= len(able)
+        if left < 0:
+            break
+        fit += [(n, number) for n in able if goes_on(full[n], piece)]
+    befores, behinds = Counter(n for n, _ in fit), Counter(number for _, number in fit)
+    return {n: number for n, number in fit if befores[n] == behinds[number] == 1}
+
+
+def _long_entries(table: bytes, reverse: bool = False) -> int:
+    """How many entries of long names stand at the beginning of a table, or at its end if its bytes are reversed."""
+    attributes = table[ENTRY_SIZE - 1 - 11 if reverse else 11 :: ENTRY_SIZE]
+    parts = (attr & ATTR_LONG_NAME_MASK == ATTR_LONG_NAME for attr in attributes[: _MOST_LONG + 1])
+    return next((n for n, part in enumerate(parts) if not part), len(attributes[: _MOST_LONG + 1]))
+
+
 def _short_names_valid(names: NDArray[np.uint8]) -> NDArray[np.bool_]:
     """Which short names, shape (…, 11), are possible; `.` and `..` are not."""
     valid: NDArray[np.bool_] = FIRST_IN_NAME[names[..., 0]] & ANYWHERE_IN_NAME[names[..., 1:]].all(axis=-1)
@@ -251,7 +309,7 @@ def _rejoined(record: Record, found: _LongName) -> str | None:
     if not found.ended and ends_otherwise:
         # Names whose length is a multiple of 13 have no end mark; this one does not end in its extension.
         record.name_note = "the end of its long name is overwritten; the short name tells the extension"
-        record.name_sure = 0.3
+        record.name_sure = _CUT_SURE
         return f"{found.text}.{extension}"
     record.name_note = f"long name whole; its checksum gives the short name's lost first character, {char}"
     record.name_sure = 0.98

@@ -9,6 +9,8 @@ from __future__ import annotations
 from collections.abc import Iterator
 from dataclasses import replace
 from functools import partial
+from itertools import islice
+from typing import NamedTuple
 
 import numpy as np
 
@@ -19,8 +21,11 @@ from sastrugi.units import plural
 from sastrugi.volumes._fat_family.reader import MAX_DEPTH, ChainReader, ClusterVolume, Folder
 from sastrugi.volumes.allocation import Run
 from sastrugi.volumes.fat.directory import (
+    LONGEST_RECORD,
     Record,
     folder_blocks,
+    goes_on,
+    links,
     looks_like_folder,
     parse_table,
     settle_lost_characters,
@@ -46,6 +51,16 @@ _MAX_FOLDER_BYTES = 65536 * 32
 _MAX_RECORDS = 1_000_000
 _MOST_PLACEMENTS = 512
 _LOW_WORDS = 1 << 16
+_MOST_PARTS, _MOST_ASKED = 20_000, 8
+"""Clusters that may be later parts of deleted folders; folders that are asked whether one can be a part of them."""
+
+
+class _Part(NamedTuple):
+    """The edges of a cluster of a folder, and whether the folder ends in it."""
+
+    first: bytes
+    last: bytes
+    ended: bool
 
 
 def open_fat(medium: Medium, where: Extent) -> FatVolume | None:
@@ -235,33 +250,65 @@ class FatVolume(ClusterVolume[Geometry, Record]):
     def _rejoin_deleted_folders(self, folders: list[Folder[Record]]) -> list[Folder[Record]]:
         """Find the later clusters of deleted folders, whose chains are gone; answers the folders that grew.
 
-        A folder takes a new cluster when it is full, just behind the file it was given last. So a free cluster that
-        reads as a later part of a table belongs to the full folder whose last file ends nearest before it.
+        Where a long name reaches from one into another, it tells which goes on in which. Else: a folder takes a new
+        cluster when it is full, just behind the file it was given last. So a free cluster that reads as a later part
+        of a table belongs to the full folder whose last file ends nearest before it, and whose last name is not cut.
         """
         g = self.geometry
         unfinished = {id(f): f for f in folders if f.deleted and f.records and not table_ends(self._table(f))}
         if not unfinished:
             return []
-        ends = {key: self._behind_last_file(f.records, sum(f.runs[-1])) for key, f in unfinished.items()}
+        blocks = list(islice(self._free_blocks(FIRST_CLUSTER, folder_blocks), _MOST_PARTS))
+        last = {key: self._last_cluster(f) for key, f in unfinished.items()}
+        parts = {cluster: self._part(cluster) for cluster in dict.fromkeys([*last.values(), *blocks])}
+        full = [cluster for cluster, part in parts.items() if not part.ended]
+        told = links([parts[cluster].last for cluster in full], [parts[cluster].first for cluster in blocks])
+        behind = {full[n]: blocks[number] for n, number in told.items()}
+        linked = set(behind.values())
+        ends = {key: self._behind_last_file(f.records, last[key] + 1) for key, f in unfinished.items()}
         grown: dict[int, Folder[Record]] = {}
-        for cluster in self._free_blocks(min(ends.values()), folder_blocks):
-            before = [(end, key) for key, end in ends.items() if end <= cluster]
-            if not before:
-                continue
-            _, key = max(before)
+
+        def grow(key: int, cluster: int) -> None:
+            """Add a cluster to a folder, and those that are linked to it."""
             folder = grown[key] = unfinished[key]
-            folder.runs.append((cluster, 1))
-            self._rejoined.add(cluster)
-            part = self._medium.read(g.cluster_offset(cluster), g.cluster_size)
-            if table_ends(part):
-                del ends[key]
-            else:
-                ends[key] = self._behind_last_file(parse_table(part, g.bits), cluster + 1)
+            while True:
+                folder.runs.append((cluster, 1))
+                self._rejoined.add(cluster)
+                last[key] = cluster
+                ends[key] = self._behind_last_file(parse_table(self._read_cluster(cluster), g.bits), cluster + 1)
+                if parts[cluster].ended:
+                    del ends[key]
+                following = behind.get(cluster)
+                if following is None or following in self._rejoined:
+                    return
+                cluster = following
+
+        for key, cluster in list(last.items()):
+            if cluster in behind and behind[cluster] not in self._rejoined:
+                grow(key, behind[cluster])
+        for cluster in blocks:
             if not ends:
                 break
+            if cluster in self._rejoined or cluster in linked:
+                continue
+            before = sorted(((end, key) for key, end in ends.items() if end <= cluster), reverse=True)
+            asked = before[:_MOST_ASKED]
+            fit = (key for _, key in asked if goes_on(parts[last[key]].last, parts[cluster].first) is not False)
+            if before:
+                grow(next(fit, before[0][1]), cluster)
         for folder in grown.values():
             folder.records = parse_table(self._table(folder), g.bits)
         return list(grown.values())
+
+    def _last_cluster(self, folder: Folder[Record]) -> int:
+        return sum(folder.runs[-1]) - 1
+
+    def _part(self, cluster: int) -> _Part:
+        data = self._read_cluster(cluster)
+        return _Part(data[:LONGEST_RECORD], data[-LONGEST_RECORD:], table_ends(data))
+
+    def _read_cluster(self, cluster: int) -> bytes:
+        return self._medium.read(self.geometry.cluster_offset(cluster), self.cluster_size)
 
     def _behind_last_file(self, records: list[Record], least: int) -> int:
         """The cluster behind the last file that a part of a folder lists, but not before `least`."""
