@@ -5,6 +5,7 @@ Source: FAT specification 1.03, "FAT Directory Structure" and "FAT Long Director
 
 from __future__ import annotations
 
+import datetime as dt
 import re
 from collections import Counter
 from collections.abc import Iterable, Sequence
@@ -42,6 +43,7 @@ LONGEST_RECORD = (_MOST_LONG + 1) * ENTRY_SIZE
 _ORDER = 0x3F
 _CHECKSUM, _MOST_EDGES = 13, 10_000
 """Where an entry of a long name has the checksum of the short one; pairs of tables that are compared."""
+NEVER = float("inf")
 _CUT_SURE = 0.3
 """How sure a long name is whose end is gone."""
 
@@ -202,8 +204,8 @@ def goes_on(before: bytes, behind: bytes) -> bool | None:
 
 
 def links(full: Sequence[bytes], pieces: Sequence[bytes]) -> dict[int, int]:
-    """Which of the pieces of folders goes on where which table ends that is full, by numbers: where long names tell it
-    of one pair alone."""
+    """Which of the pieces of folders goes on where which table ends that is full, by numbers, as long names tell it.
+    Their checksums are short: of several that fit, what was written next after the one before is it."""
     cut = [n for n, table in enumerate(full) if _long_entries(table[::-1], reverse=True)]
     wanted: dict[int, list[int]] = {}
     for n in cut:
@@ -216,9 +218,40 @@ def links(full: Sequence[bytes], pieces: Sequence[bytes]) -> dict[int, int]:
         left -= len(able)
         if left < 0:
             break
-        fit += [(n, number) for n in able if goes_on(full[n], piece)]
+        fit += [(n, number) for n in able if full[n] is not piece and goes_on(full[n], piece)]
     befores, behinds = Counter(n for n, _ in fit), Counter(number for _, number in fit)
-    return {n: number for n, number in fit if befores[n] == behinds[number] == 1}
+    out = {n: number for n, number in fit if befores[n] == behinds[number] == 1}
+    several = [(_seconds_between(full[n], pieces[number]), n, number) for n, number in fit if n not in out]
+    placed = set(out.values())
+    for seconds, n, number in sorted(several):
+        if seconds < NEVER and n not in out and number not in placed:
+            out[n] = number
+            placed.add(number)
+    return out
+
+
+def _seconds_between(before: bytes, behind: bytes) -> float:
+    last, first = last_created(before), first_created(behind)
+    return seconds_from(last, first)
+
+
+def first_created(table: bytes) -> dt.datetime | None:
+    """When the first file of a piece of a folder was created."""
+    first = next(iter(parse_table(table[:LONGEST_RECORD], 32)), None)
+    return first.times.created if first is not None else None
+
+
+def last_created(table: bytes) -> dt.datetime | None:
+    """When the last file of a piece of a folder was created."""
+    last = next(reversed(parse_table(table[-LONGEST_RECORD:], 32)), None)
+    return last.times.created if last is not None else None
+
+
+def seconds_from(last: dt.datetime | None, first: dt.datetime | None) -> float:
+    """From when the last file of one piece was created until the first one of another was; never, if that was earlier
+    or is not known."""
+    seconds = (first - last).total_seconds() if first is not None and last is not None else -1.0
+    return seconds if seconds >= 0 else NEVER
 
 
 def _long_entries(table: bytes, reverse: bool = False) -> int:

@@ -6,6 +6,7 @@ end at the first repeat, folders are visited once.
 
 from __future__ import annotations
 
+import datetime as dt
 from collections.abc import Iterator
 from dataclasses import replace
 from functools import partial
@@ -22,12 +23,16 @@ from sastrugi.volumes._fat_family.reader import MAX_DEPTH, ChainReader, ClusterV
 from sastrugi.volumes.allocation import Run
 from sastrugi.volumes.fat.directory import (
     LONGEST_RECORD,
+    NEVER,
     Record,
+    first_created,
     folder_blocks,
     goes_on,
+    last_created,
     links,
     looks_like_folder,
     parse_table,
+    seconds_from,
     settle_lost_characters,
     table_ends,
 )
@@ -56,10 +61,13 @@ _MOST_PARTS, _MOST_ASKED = 20_000, 8
 
 
 class _Part(NamedTuple):
-    """The edges of a cluster of a folder, and whether the folder ends in it."""
+    """The edges of a cluster of a folder, when the first and the last of its files were created, and whether the folder
+    ends in it."""
 
     first: bytes
     last: bytes
+    begun: dt.datetime | None
+    filled: dt.datetime | None
     ended: bool
 
 
@@ -251,8 +259,9 @@ class FatVolume(ClusterVolume[Geometry, Record]):
         """Find the later clusters of deleted folders, whose chains are gone; answers the folders that grew.
 
         Where a long name reaches from one into another, it tells which goes on in which. Else: a folder takes a new
-        cluster when it is full, just behind the file it was given last. So a free cluster that reads as a later part
-        of a table belongs to the full folder whose last file ends nearest before it, and whose last name is not cut.
+        cluster when it is full. So a free cluster that reads as a later part of a table belongs to the folder that was
+        filled last before its first file was created; or, where times do not tell, whose last file ends nearest before
+        it, as drivers allocate.
         """
         g = self.geometry
         unfinished = {id(f): f for f in folders if f.deleted and f.records and not table_ends(self._table(f))}
@@ -263,8 +272,8 @@ class FatVolume(ClusterVolume[Geometry, Record]):
         parts = {cluster: self._part(cluster) for cluster in dict.fromkeys([*last.values(), *blocks])}
         full = [cluster for cluster, part in parts.items() if not part.ended]
         told = links([parts[cluster].last for cluster in full], [parts[cluster].first for cluster in blocks])
-        behind = {full[n]: blocks[number] for n, number in told.items()}
-        linked = set(behind.values())
+        following = {full[n]: blocks[number] for n, number in told.items()}
+        linked = set(following.values())
         ends = {key: self._behind_last_file(f.records, last[key] + 1) for key, f in unfinished.items()}
         grown: dict[int, Folder[Record]] = {}
 
@@ -278,24 +287,26 @@ class FatVolume(ClusterVolume[Geometry, Record]):
                 ends[key] = self._behind_last_file(parse_table(self._read_cluster(cluster), g.bits), cluster + 1)
                 if parts[cluster].ended:
                     del ends[key]
-                following = behind.get(cluster)
-                if following is None or following in self._rejoined:
+                if cluster not in following or following[cluster] in self._rejoined:
                     return
-                cluster = following
+                cluster = following[cluster]
 
         for key, cluster in list(last.items()):
-            if cluster in behind and behind[cluster] not in self._rejoined:
-                grow(key, behind[cluster])
-        for cluster in blocks:
+            if cluster in following and following[cluster] not in self._rejoined:
+                grow(key, following[cluster])
+        for cluster in sorted(set(blocks) - linked, key=lambda one: (parts[one].begun or dt.datetime.min, one)):
             if not ends:
                 break
-            if cluster in self._rejoined or cluster in linked:
-                continue
-            before = sorted(((end, key) for key, end in ends.items() if end <= cluster), reverse=True)
-            asked = before[:_MOST_ASKED]
-            fit = (key for _, key in asked if goes_on(parts[last[key]].last, parts[cluster].first) is not False)
-            if before:
-                grow(next(fit, before[0][1]), cluster)
+            part = parts[cluster]
+            ranked = sorted(
+                (seconds_from(parts[last[key]].filled, part.begun), cluster - end if end <= cluster else NEVER, key)
+                for key, end in ends.items()
+                if cluster not in self._rejoined
+            )
+            able = [(seconds, behind, key) for seconds, behind, key in ranked if min(seconds, behind) < NEVER]
+            fit = (key for _, _, key in able[:_MOST_ASKED] if goes_on(parts[last[key]].last, part.first) is not False)
+            if able:
+                grow(next(fit, able[0][-1]), cluster)
         for folder in grown.values():
             folder.records = parse_table(self._table(folder), g.bits)
         return list(grown.values())
@@ -305,7 +316,8 @@ class FatVolume(ClusterVolume[Geometry, Record]):
 
     def _part(self, cluster: int) -> _Part:
         data = self._read_cluster(cluster)
-        return _Part(data[:LONGEST_RECORD], data[-LONGEST_RECORD:], table_ends(data))
+        first, last = data[:LONGEST_RECORD], data[-LONGEST_RECORD:]
+        return _Part(first, last, first_created(data), last_created(data), table_ends(data))
 
     def _read_cluster(self, cluster: int) -> bytes:
         return self._medium.read(self.geometry.cluster_offset(cluster), self.cluster_size)
