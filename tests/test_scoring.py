@@ -285,6 +285,11 @@ def test_assignment_takes_the_greatest_total() -> None:
     assert {reference: c.result for reference, c in chosen.items()} == {0: 1, 1: 0}
     chosen = assign([Candidate(0, 0, 50, none), Candidate(1, 0, 50, NameVerdict.FULL)])
     assert chosen[0].result == 1, "between equals the name decides"
+    full = NameVerdict.FULL
+    chosen = assign([Candidate(0, 0, 50, full, sure=0.1), Candidate(1, 0, 50, full, sure=0.2)])
+    assert chosen[0].result == 1, "then what the program is surer of"
+    chosen = assign([Candidate(0, 0, 50, full, sure=0.0), Candidate(1, 0, 50, NameVerdict.NAME, sure=1.0)])
+    assert chosen[0].result == 0
 
 
 @given(st.integers(0, 400), st.integers(1, 400))

@@ -150,8 +150,9 @@ def _offered(contents: Contents, twins: list[int], result: Result) -> list[int]:
 def _candidate(contents: Contents, result: Result, n: int, compared: Compared, exact: bool = False) -> Candidate:
     name = compare_names(result.named, contents.files[n].path)
     return Candidate(
-        result.number, n, compared.right, name, exact, compared.first_wrong, compared.damage, compared.beyond
-    )
+        result.number, n, compared.right, name, exact, compared.first_wrong, compared.damage, compared.beyond,
+        result.confidence or 0.0,
+    )  # fmt: skip
 
 
 # -- contents in part -------------------------------------------------------------------------

@@ -1,4 +1,5 @@
-"""One result answers for one reference: the assignment with the most bytes in place, then with the best names."""
+"""One result answers for one reference: the assignment with the most bytes in place, then with the best names, then
+with what the program is surest of."""
 
 from __future__ import annotations
 
@@ -10,8 +11,9 @@ import numpy as np
 
 from sastrugi.scoring.names import NameVerdict
 
-_NAME_WEIGHT = 1 / 16
-"""Less than one byte, so that names decide only between equals."""
+_NAME_WEIGHT, _SURE_WEIGHT = 1 / 16, 1 / 64
+"""Less than one byte, so that names decide only between equals; less than a better name, so that how sure a program is
+decides only where nothing else does."""
 _MOST_CELLS = 4 << 20
 """Pairs of one group for which the best assignment is worked out; larger groups are matched best pair first."""
 
@@ -21,7 +23,7 @@ class Candidate:
     """A result that may answer for a reference: `in_place` bytes of it stand where they should.
 
     `first_wrong` is the first byte that does not; `damage` is the map of its blocks (see damage). `beyond_ceiling`
-    says that blocks came back that no longer exist.
+    says that blocks came back that no longer exist; `sure` is the stated confidence, if there is one.
     """
 
     result: int
@@ -32,10 +34,11 @@ class Candidate:
     first_wrong: int | None = None
     damage: str = ""
     beyond_ceiling: bool = False
+    sure: float = 0.0
 
     @property
     def weight(self) -> float:
-        return self.in_place + (1 if self.exact else 0) + self.name * _NAME_WEIGHT
+        return self.in_place + (1 if self.exact else 0) + self.name * _NAME_WEIGHT + self.sure * _SURE_WEIGHT
 
 
 def assign(candidates: Iterable[Candidate]) -> dict[int, Candidate]:

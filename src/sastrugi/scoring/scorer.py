@@ -137,7 +137,11 @@ class Judgement:
             path = self._files[n].path.casefold().strip("/").split("/")
             named = {r.number: r for key in ("/".join(path[-2:]), path[-1]) for r in by_name.get(key, ())[:_MOST_NAMED]}
             verdicts = {number: compare_names(r.named, self._files[n].path) for number, r in named.items()}
-            candidates += [Candidate(number, n, 0, v) for number, v in verdicts.items() if v >= NameVerdict.NEAR]
+            candidates += [
+                Candidate(number, n, 0, verdict, sure=named[number].confidence or 0.0)
+                for number, verdict in verdicts.items()
+                if verdict >= NameVerdict.NEAR
+            ]
         return assign(candidates)
 
     def scorecard(self) -> Scorecard:
