@@ -2,12 +2,21 @@
 
 from __future__ import annotations
 
+from functools import cache
+from itertools import pairwise
+
+import numpy as np
+from numpy.typing import NDArray
+
 from sastrugi.kinds._video import check_clip, make_sound
 from sastrugi.kinds.base import Kind, Measure, Proof, Signature, Source, broken
 from sastrugi.scenario.dice import Dice
 
 _BLOCK_SIZES = {1: 192, 2: 576, 3: 1152, 4: 2304, 5: 4608} | {n: 256 << (n - 8) for n in range(8, 16)}
 _LARGEST_FRAME = 1 << 20
+_CHUNK = 256
+_AT_ONCE = 4 << 20
+"""Bytes of frames whose checksums are worked out together."""
 
 
 def _table(polynomial: int, bits: int) -> list[int]:
@@ -67,11 +76,61 @@ def measure(source: Source, deep: bool = False) -> Measure | None:
             smallest, largest = int.from_bytes(info[4:7], "big"), int.from_bytes(info[7:10], "big")
             total = int.from_bytes(info[13:18], "big") & (1 << 36) - 1
         at += 4 + length
-    return _frames(source, at, total, smallest, min(largest or _LARGEST_FRAME, _LARGEST_FRAME))
+    largest = min(largest or _LARGEST_FRAME, _LARGEST_FRAME)
+    starts: list[int] = []
+    found = _frames(source, at, total, smallest, largest, starts)
+    return _checked(source, found, starts) if deep else found
 
 
-def _frames(source: Source, at: int, total: int, smallest: int, largest: int) -> Measure:
-    """Follow frames by their numbers; the last one ends where its checksum comes out."""
+def _checked(source: Source, found: Measure, starts: list[int]) -> Measure:
+    """The measure, with the checksums of all frames in front of its end that are known from end to end."""
+    ends = [*starts, found.length] if found.whole else starts
+    frames = list(pairwise(ends))
+    while frames:
+        some, left = 0, _AT_ONCE
+        while some < len(frames) and (left := left - (frames[some][1] - frames[some][0])) >= 0:
+            some += 1
+        part, frames = frames[: max(some, 1)], frames[max(some, 1) :]
+        wrong = np.flatnonzero(crc16([source.read(first, end - first) for first, end in part]))
+        if len(wrong):
+            at = part[int(wrong[0])][0]
+            return broken("flac", at, "the checksum of a frame is wrong")
+    if not found.whole or found.proof < Proof.STRUCTURE:
+        return found
+    rule = f"{len(starts):,} numbered frames, their checksums right"
+    return Measure("flac", found.length, True, Proof.CHECKSUM, rule)
+
+
+def crc16(frames: list[bytes]) -> NDArray[np.uint16]:
+    """The checksum of each frame (polynomial 0x8005, most significant bit first, from 0): of all together, in chunks.
+    Zeros in front do not count, so frames are of one length then. A frame with its own checksum behind it gives 0."""
+    chunks = max(-(-max(map(len, frames)) // _CHUNK), 1)
+    rows = np.frombuffer(b"".join(frame.rjust(chunks * _CHUNK, b"\0") for frame in frames), np.uint8)
+    columns = np.ascontiguousarray(rows.reshape(-1, _CHUNK).T)
+    table = np.array(_CRC16, np.uint16)
+    value = np.zeros(columns.shape[1], np.uint16)
+    for column in columns:
+        value = (value << np.uint16(8)) ^ table[(value >> np.uint16(8)) ^ column]
+    parts = value.reshape(len(frames), chunks)
+    out: NDArray[np.uint16] = parts[:, 0]
+    high, low = _behind_a_chunk()
+    for n in range(1, chunks):
+        out = high[out >> np.uint16(8)] ^ low[out & np.uint16(0xFF)] ^ parts[:, n]
+    return out
+
+
+@cache
+def _behind_a_chunk() -> tuple[NDArray[np.uint16], NDArray[np.uint16]]:
+    """What a checksum becomes by a chunk of zeros behind it: the part of its high byte, and of its low one."""
+    table = np.array(_CRC16, np.uint16)
+    value = np.concatenate((np.arange(256, dtype=np.uint16) << np.uint16(8), np.arange(256, dtype=np.uint16)))
+    for _ in range(_CHUNK):
+        value = (value << np.uint16(8)) ^ table[value >> np.uint16(8)]
+    return value[:256], value[256:]
+
+
+def _frames(source: Source, at: int, total: int, smallest: int, largest: int, starts: list[int]) -> Measure:
+    """Follow frames by their numbers, and note where they start; the last one ends where its checksum comes out."""
     done = count = 0
     while True:
         window = source.read(at, largest + 16)
@@ -79,6 +138,7 @@ def _frames(source: Source, at: int, total: int, smallest: int, largest: int) ->
         expected = done if frame and frame[2] else count
         if frame is None or frame[0] != expected:
             return broken("flac", min(at, source.size), f"no frame number {count:,} where it must be")
+        starts.append(at)
         done, count = done + frame[1], count + 1
         if total and done >= total:
             break
@@ -118,6 +178,6 @@ def make(dice: Dice, size: int) -> bytes:
 
 
 KIND = Kind(
-    "flac", "FLAC sound", "sound", ("flac",), "audio/flac", "numbered frames, checksum of the last", Proof.STRUCTURE,
+    "flac", "FLAC sound", "sound", ("flac",), "audio/flac", "numbered frames with checksums", Proof.CHECKSUM,
     measure, (Signature(b"fLaC"),), make=make, check=check_clip,
 )  # fmt: skip

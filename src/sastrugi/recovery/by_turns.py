@@ -175,12 +175,16 @@ def ways(firsts: Sequence[int], needs: Sequence[int]) -> Iterator[Way]:
     """The ways in which files of so many clusters each (`needs`) may have taken turns that begin there (`firsts`)."""
     known = [behind - first for first, behind in pairwise(firsts)]
     for turns in range(2, _MOST_TURNS + 1):
-        shares = [even_shares(need, turns) for need in needs]
-        if [share[0] for share in shares[:-1]] == known:
-            yield Way(f"{_EVEN}, {turns} turns", _round(shares))
+        if [even_shares(need, turns)[0] for need in needs[:-1]] == known:
+            yield even_way(needs, turns)
     for last in dict.fromkeys((*range(1, min(needs[-1], _LONGEST_TURN) + 1), needs[-1])):
         shares = [_of_length(need, length) for need, length in zip(needs, (*known, last), strict=True)]
         yield Way("one whole in another" if last == needs[-1] else "of one length", _round(shares))
+
+
+def even_way(needs: Sequence[int], turns: int) -> Way:
+    """The way in which files of so many clusters each took so many turns, each as even as can be."""
+    return Way(f"{_EVEN}, {turns} turns", _round([even_shares(need, turns) for need in needs]))
 
 
 def even_shares(clusters: int, turns: int) -> list[int]:

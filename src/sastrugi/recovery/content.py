@@ -30,6 +30,7 @@ _ZERO_END = 8
 _PERHAPS_A_PIECE, _BEGUN_INSIDE = 0.2, 0.3
 BREAKS = "breaks at byte"
 """How the reason of a file begins of which only the beginning was found."""
+GUESSED_END = "its end is a guess"
 _MOST_INSIDE, _MOST_READ_INSIDE, _MOST_READ_INSIDE_IN_ALL = 64, 32 << 20, 512 << 20
 """Beginnings inside of a file that is known by its headers which are looked at, and bytes; and bytes in all."""
 _LONG_MARK = 4
@@ -114,7 +115,7 @@ class ContentPass:
             return None
         if not (on_grid or self._strays or (signed and measure.whole)):
             return None
-        found = _finding(measure, FileMap.of((Extent(offset, measure.length),)), on_grid)
+        found = found_finding(measure, FileMap.of((Extent(offset, measure.length),)), on_grid)
         found.sound = measure.length if measure.whole else 0
         inner = self._begun_inside(found, measure, holding) if signed and measure.whole and on_grid else None
         if inner is not None:
@@ -175,7 +176,7 @@ class ContentPass:
         measure = _measure(self._medium, FileMap.of(chain), signed)
         if measure is None or not measure.whole or (not signed and measure.proof == Proof.GUESS):
             return None
-        found = _finding(measure, FileMap.of(chain, measure.length), on_grid)
+        found = found_finding(measure, FileMap.of(chain, measure.length), on_grid)
         found.sound = measure.length
         found.reasons.append(f"in {len(found.extents)} pieces, by a chain of clusters that no listed file owns")
         return found
@@ -203,7 +204,7 @@ class ContentPass:
                 straight = _measure(self._medium, FileMap.of((self._claims.free_from(offset, end),)), signed)
                 if straight is not None and straight.whole:
                     continue
-            found = _finding(measure, FileMap.of(places, measure.length), on_grid=True)
+            found = found_finding(measure, FileMap.of(places, measure.length), on_grid=True)
             found.sound = measure.length
             pieces = plural(len(found.extents), "piece")
             found.reasons.append(f"in {pieces}, by the list of {family.title} blocks that stands among them")
@@ -214,8 +215,17 @@ class ContentPass:
 def _may_be_inside(kind: Kind, outer: str, held: Sequence[str]) -> bool:
     """Whether a file of a kind that begins inside of one that only headers speak for is none of its parts: what has a
     mark of its own, unlike the frames of a stream, and is neither of its kind nor held by it."""
-    marked = any(len(signature.data) >= _LONG_MARK for signature in kind.signatures)
-    return marked and not kind.framed and kind.name != outer and kind.name not in held
+    return marked_kind(kind) and kind.name != outer and kind.name not in held
+
+
+def breaks(finding: Finding) -> bool:
+    """Whether only the beginning of a file was found."""
+    return any(reason.startswith(BREAKS) for reason in finding.reasons)
+
+
+def marked_kind(kind: Kind) -> bool:
+    """Whether files of a kind begin with a mark that hardly stands anywhere else."""
+    return not kind.framed and any(len(signature.data) >= _LONG_MARK for signature in kind.signatures)
 
 
 def _with_last(stretches: Iterable[tuple[int, NDArray[np.uint16]]]) -> Iterator[tuple[int, NDArray[np.uint16], bool]]:
@@ -280,10 +290,11 @@ def _begins_text(head: bytes) -> bool:
     return True
 
 
-def _finding(measure: Measure, file: FileMap, on_grid: bool) -> Finding:
+def found_finding(measure: Measure, file: FileMap, on_grid: bool) -> Finding:
+    """What is reported of a file that only its bytes tell of."""
     confidence, reasons = judge_found(measure, on_grid)
     if measure.proof == Proof.GUESS and measure.whole:
-        reasons.append("its end is a guess")
+        reasons.append(GUESSED_END)
     known = all_kinds().get(measure.kind)
     name = f"{measure.kind}-at-{file.start or 0:012x}.{known.extensions[0] if known else measure.kind}"
     kind = kind_of(name, measure)

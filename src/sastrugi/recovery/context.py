@@ -43,6 +43,8 @@ class ScanContext:
         self._groups: Counter[str] = Counter()
         self._committed = time.monotonic()
         self.swept = 0
+        self.kept_by_volumes: list[tuple[str, Extent]] | None = None
+        """What belongs to no file, and whether it is a table or a folder, as the pass that looks for folders saw it."""
         wanted = SurveyOptions("folders" in needs, "content" in needs, limits.wanted_kinds())
         self.survey = Survey(medium, scan_file, wanted)
         self._complete = False

@@ -15,7 +15,7 @@ from sastrugi.media import Medium, RangeSet
 from sastrugi.progress import Progress
 from sastrugi.recovery.by_turns import apart, groups
 from sastrugi.recovery.confidence import can_prove_itself
-from sastrugi.recovery.content import BREAKS, Grid
+from sastrugi.recovery.content import Grid, breaks
 from sastrugi.recovery.findings import Finding
 from sastrugi.recovery.habits import Habit
 from sastrugi.recovery.laid_alike import MOST_MARKUP, markup_behind_gaps
@@ -51,14 +51,14 @@ def put_together(medium: Medium, scan_file: ScanFile, grids: Sequence[Grid], pro
         own = [one for one in left if grid.holds(one.map.start or 0) and grid.begins(one.map.start or 0)]
         mine = {one.number for one in own}
         left = [one for one in left if one.number not in mine]
-        for group in groups(medium, [one for one in own if not _breaks(one)], grid.cluster, grid.data.end, taken):
+        for group in groups(medium, [one for one in own if not breaks(one)], grid.cluster, grid.data.end, taken):
             progress.check()
             for one in apart(medium, group, habit, turns):
                 _put(scan_file, taken, one)
                 settled.add(one.number)
         for one in sorted(own, key=lambda one: one.size):
             progress.check()
-            if one.number in settled or not _breaks(one) or left_to_read <= 0:
+            if one.number in settled or not breaks(one) or left_to_read <= 0:
                 continue
             better = markup_behind_gaps(medium, one, grid.cluster, grid.data.end, taken)
             left_to_read -= MOST_MARKUP
@@ -79,10 +79,6 @@ def _put(scan_file: ScanFile, taken: RangeSet, finding: Finding) -> None:
     scan_file.replace(replace(finding, reasons=list(dict.fromkeys([*finding.reasons, "no record tells its name"]))))
     if finding.sound and finding.confidence >= _SURELY_FOUND:
         claim(taken, finding)
-
-
-def _breaks(finding: Finding) -> bool:
-    return any(reason.startswith(BREAKS) for reason in finding.reasons)
 
 
 def _proved(finding: Finding) -> bool:

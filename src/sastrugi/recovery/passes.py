@@ -17,11 +17,13 @@ from sastrugi.recovery.found_pieces import put_together
 from sastrugi.recovery.journals import history_findings
 from sastrugi.recovery.layout import Place
 from sastrugi.recovery.order_of_writing import join_by_order
+from sastrugi.recovery.pairs_by_turns import PairsByTurns
 from sastrugi.recovery.reassembly_pass import Assembly
 from sastrugi.recovery.relics import loose_outside, previous_volumes_of, relic_findings
 from sastrugi.recovery.tables import table_findings
 from sastrugi.units import format_size
 from sastrugi.volumes.metadata_scan import LooseTable, loose_tables
+from sastrugi.volumes.orphan_folders import LooseFolder
 
 MOST_LOOSE = 24 << 20
 """Bytes of folders of earlier lives that are read, 32 for an entry: of several hundred thousand files."""
@@ -110,8 +112,7 @@ class Relics:
         scan.sweep(unclaimed)
         # Folders that are reached are among them: their names tell lost first characters of others.
         others: dict[str, array[int]] = {}
-        tables = self._bounded(scan, loose_tables(scan.medium, scan.marks(unclaimed), others))
-        folders = loose_outside(tables, scan.volumes, live)
+        folders = _loose_folders(scan, unclaimed, live, others)
         scan.file.forget_volumes(len(scan.places))
         ghosts = previous_volumes_of(scan.medium, folders, others, scan.volumes, len(scan.places) + 1)
         for ghost in ghosts:
@@ -124,31 +125,42 @@ class Relics:
             if p.volume and not p.volume.tells_all_places
         }
         geometry |= {g.number: (g.cluster_size, g.where.end) for g in ghosts if not g.tells_all_places}
-        own = [extent for volume in scan.volumes for _, extent in volume.own_extents()]
-        own += [extent for volume in scan.volumes for extent in volume.folder_extents()]
-        # A sector that only looks like a part of a folder tells nothing, and may be the end of a file.
-        own += [Extent(f.offset, len(f.data)) for f in folders if f.records or f.own is not None]
+        scan.kept_by_volumes = _kept_by_volumes(scan, folders)
         # All of it or nothing is kept: it changes findings of `tables`, and begins anew where the pass does.
         scan.file.commit()
         try:
+            own = [extent for _, extent in scan.kept_by_volumes]
             Assembly(scan.medium, scan.file, geometry, own).run(scan.progress)
         except (KeyboardInterrupt, Interrupted):
             scan.file.rollback()
             raise
 
-    def _bounded(self, scan: ScanContext, found: Iterable[LooseTable]) -> list[LooseTable]:
-        """Loose tables up to as many bytes as can be held; what is left out is said."""
-        out: list[LooseTable] = []
-        left = MOST_LOOSE
-        for table in found:
-            if left < len(table.data):
-                note = f"of parts of lost folders only the first {format_size(MOST_LOOSE)} were read"
-                scan.file.put("notes", json.dumps([note]))
-                left = 0
-                continue
-            left -= len(table.data)
-            out.append(table)
-        return out
+
+def _loose_folders(
+    scan: ScanContext, ranges: Iterable[Extent], live: RangeSet, others: dict[str, array[int]]
+) -> list[LooseFolder]:
+    """Folders that no volume reaches, up to as many bytes as can be held: what is left out is said. `others` are
+    filled with the sectors of families that keep their records otherwise."""
+    tables: list[LooseTable] = []
+    left = MOST_LOOSE
+    for table in loose_tables(scan.medium, scan.marks(ranges), others):
+        if left < len(table.data):
+            note = f"of parts of lost folders only the first {format_size(MOST_LOOSE)} were read"
+            scan.file.put("notes", json.dumps([note]))
+            left = 0
+            continue
+        left -= len(table.data)
+        tables.append(table)
+    return loose_outside(tables, scan.volumes, live)
+
+
+def _kept_by_volumes(scan: ScanContext, folders: Sequence[LooseFolder]) -> list[tuple[str, Extent]]:
+    """What belongs to no file: tables and folders of today's volumes, and folders of earlier ones; each with which of
+    the two it is."""
+    own = [kept for volume in scan.volumes for kept in volume.own_extents()]
+    own += [("folder", extent) for volume in scan.volumes for extent in volume.folder_extents()]
+    # A sector that only looks like a part of a folder tells nothing, and may be the end of a file.
+    return own + [("folder", Extent(f.offset, len(f.data))) for f in folders if f.records or f.own is not None]
 
 
 class Journals:
@@ -200,6 +212,14 @@ class Content:
     def _put_together(self, scan: ScanContext, grids: Sequence[Grid]) -> None:
         """What was found in pieces: all of it or nothing is kept."""
         try:
+            kept = scan.kept_by_volumes
+            if (
+                kept is None
+            ):  # the pass that looks for folders was made before the scan was broken off, or is not asked for
+                kept = _kept_by_volumes(scan, _loose_folders(scan, [scan.range], RangeSet(), {}))
+            pairs = PairsByTurns(scan.medium, scan.file, scan.survey, kept)
+            scan.sweep(pairs.unlooked(scan.range))
+            pairs.put_together(grids, scan.progress)
             put_together(scan.medium, scan.file, grids, scan.progress)
         except (KeyboardInterrupt, Interrupted):
             scan.file.rollback()

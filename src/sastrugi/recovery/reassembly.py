@@ -25,7 +25,7 @@ _MOST_PIECES = 2000
 _MOST_GAPS = 48
 _BACK, _FORWARD, _MOST_BACK = 1, 32, 16
 """Clusters before and behind the reported break at which the head may end."""
-_LATE, _CLEAR = 32 << 10, 2048
+LATE, _CLEAR = 32 << 10, 2048
 """Bytes by which a break may be told late, and that must be right behind a gap before it is gone on from there."""
 _MOST_BREAKS, _WAYS, _MOST_TURN = 6, 2, 24
 """Gaps in one file; places from which each is gone on; clusters of a piece of files that were written by turns."""
@@ -146,7 +146,7 @@ def _measure(medium: Medium, file: FileMap, size: int, budget: Budget) -> Measur
     measure = recognise(MediumSource(medium, file), deep=True)
     read = min(size, file.reach)
     if measure is not None and measure.breaks_at is not None:  # behind it little was looked at
-        read = min(read, measure.breaks_at + _LATE)
+        read = min(read, measure.breaks_at + LATE)
     budget.spend(read)
     return measure
 
@@ -232,7 +232,7 @@ class _Search:
         """After how many clusters a piece may end, the likeliest first: where another file begins, then around the
         break that was reported (a wrong byte shows late, a wrong checksum at the start of what it is of)."""
         most = (total(placed) - 1) // self.cluster
-        back = min(max(_BACK, _LATE // self.cluster), _MOST_BACK)
+        back = min(max(_BACK, LATE // self.cluster), _MOST_BACK)
         near = sorted(range(max(good - back, 1), min(good + _FORWARD, most) + 1), key=lambda n: (abs(n - good), n))
         return [n for n in dict.fromkeys([self._wall(placed), *near]) if 0 < n <= most]
 

@@ -1,0 +1,290 @@
+"""Pairs of files that were written by turns, of which not both are told by records: the beginnings that content shows
+stand among those that records name, and where one does not say how long it is, the room that the two have tells it.
+
+Two files begin one inside of the other's reach; what follows them begins where both are at their ends. So their
+clusters together are counted, and few ways of turns put each where its content proves it.
+"""
+
+from __future__ import annotations
+
+from bisect import bisect_left, bisect_right
+from collections.abc import Iterable, Iterator, Sequence
+from dataclasses import dataclass, replace
+
+import numpy as np
+from numpy.typing import NDArray
+
+from sastrugi.kinds import Kind, Measure, recognise
+from sastrugi.kinds.base import BytesSource, Source
+from sastrugi.kinds.registry import kinds_begun
+from sastrugi.media import Extent, Medium, RangeSet
+from sastrugi.media.extents import cut, join
+from sastrugi.media.filemap import FileMap
+from sastrugi.progress import Progress
+from sastrugi.recovery.by_turns import Way, even_way, free_clusters, read_clusters, ways
+from sastrugi.recovery.confidence import LOOKED_THROUGH, NO_CHOICE, can_prove_itself
+from sastrugi.recovery.content import GUESSED_END, Grid, breaks, found_finding, marked_kind
+from sastrugi.recovery.findings import Finding
+from sastrugi.recovery.habits import Habit
+from sastrugi.recovery.reassembly import LATE, Budget
+from sastrugi.recovery.reassembly_pass import claim_extents
+from sastrugi.recovery.scan_file import ScanFile
+from sastrugi.recovery.sector_survey import SECTOR, Mark, Survey
+from sastrugi.recovery.sources import MediumSource
+from sastrugi.units import plural
+
+_MOST_HEADS, _MOST_READ, _MOST_TRIES = 20_000, 512 << 20, 20_000
+_MOST_CLUSTERS, _MOST_BYTES = 1 << 14, 16 << 20
+"""Clusters, and bytes, of a pair."""
+_MOST_TURNS = 12
+"""Turns that are tried where neither file says how long it is."""
+_BESIDE = 2
+"""Heads behind a file that may be the one it took turns with: between them may stand what only looks like one."""
+_NEAR = 4 << 20
+"""Bytes beside a file in question in which others are looked into that only their headers speak for."""
+_PROVED, _REST_PROVED, _BY_HABIT = 0.96, 0.93, 0.85
+_SURELY, _DOUBTED = 0.8, 0.5
+
+
+@dataclass(frozen=True, slots=True)
+class Head:
+    """Where a file begins, its length if something tells it, and what is reported of it so far."""
+
+    start: int
+    size: int | None
+    finding: Finding | None
+
+    @property
+    def doubtful(self) -> bool:
+        """Whether nothing speaks for the place that is reported of it."""
+        return self.size is None or self.finding is None or self.finding.confidence < _DOUBTED
+
+
+@dataclass(frozen=True, slots=True)
+class _Stands:
+    """A file as it stands on clusters: its bytes, and what they are measured as."""
+
+    size: int
+    measure: Measure | None
+
+    @property
+    def proved(self) -> bool:
+        return self.measure is not None and self.measure.whole and self.measure.proof in LOOKED_THROUGH
+
+
+class PairsByTurns:
+    """The search of one scan. `kept` is what belongs to no file: tables and folders."""
+
+    def __init__(
+        self, medium: Medium, scan_file: ScanFile, survey: Survey, kept: Iterable[tuple[str, Extent]]
+    ) -> None:  # fmt: skip
+        self._medium, self._file, self._survey = medium, scan_file, survey
+        self._taken, self._open = _told(scan_file)
+        self._tables: list[Extent] = []
+        for what, extent in kept:
+            if what == "folder":
+                self._taken.add(extent)
+            else:
+                self._tables.append(extent)
+        self._starts = sorted(start for start in scan_file.starts() if start is not None)
+        self._budget, self._habit = Budget(_MOST_READ, _MOST_TRIES), Habit()
+
+    def unlooked(self, within: Extent) -> list[Extent]:
+        """Where files lie that only headers speak for, near to others that are in question: what begins inside of them
+        was not looked for so far."""
+        doubts = sorted(head.start for head in self._open.values() if head.doubtful)
+        out: list[Extent] = []
+        left = _MOST_READ
+        for start, head in sorted(self._open.items()):
+            n = bisect_left(doubts, start - _NEAR)
+            if head.doubtful or head.size is None or n == len(doubts) or doubts[n] > start + head.size + _NEAR:
+                continue
+            left -= head.size
+            end = min(start + head.size, within.end)
+            if left > 0 and within.offset <= start < end:
+                out.append(Extent(start // SECTOR * SECTOR, -(-(end - start) // SECTOR) * SECTOR))
+        return list(RangeSet(out).overlap(within))
+
+    def put_together(self, grids: Sequence[Grid], progress: Progress) -> None:
+        """Put pairs that took turns in the places that are theirs, what proves itself first: it tells how the others
+        took turns. Nothing is committed."""
+        # Earlier lives first: in today's tables, which may never have been written, their files still stand.
+        for grid in sorted(grids, key=lambda grid: (grid.volume is not None, -grid.cluster)):
+            for extent in self._tables if grid.volume is not None else ():
+                self._taken.add(extent)
+            for by_habit in (False, True):
+                self._on(grid, by_habit, progress)
+
+    def _on(self, grid: Grid, by_habit: bool, progress: Progress) -> None:
+        heads = sorted(self._heads_on(grid), key=lambda head: head.start)[:_MOST_HEADS]
+        progress.start("pairs by turns", len(heads), "files")
+        n = settled = 0
+        while n < len(heads) and not self._budget.spent:
+            put = self._pair_from(heads, n, grid, by_habit)
+            for one in put:
+                self._file.replace(one) if one.number else self._file.add(one)
+                claim_extents(self._taken, one.extents, one.size)
+                self._open.pop(one.map.start or 0, None)
+            settled += len(put)
+            n += 1
+            progress.at(n, f"{settled:,} put together")
+            progress.check()
+        progress.finish()
+
+    def _heads_on(self, grid: Grid) -> Iterator[Head]:
+        """Where files begin on a grid that are not surely whole elsewhere: by what is reported, and by signatures."""
+        for start, head in self._open.items():
+            if grid.holds(start) and grid.begins(start) and start not in self._taken:
+                yield head
+        for base, marks in self._survey.marks(grid.data.offset):
+            if base >= grid.data.end:
+                return
+            for n in np.flatnonzero(marks & Mark.SIGNED).tolist():
+                at = base + n * SECTOR
+                if not grid.holds(at) or not grid.begins(at) or at in self._open or at in self._taken:
+                    continue
+                source = MediumSource(self._medium, FileMap.of((Extent(at, grid.data.end - at),)))
+                if any(_begins(kind, source) for kind in kinds_begun(source)):
+                    yield Head(at, None, None)
+
+    def _pair_from(self, heads: Sequence[Head], n: int, grid: Grid, by_habit: bool) -> list[Finding]:
+        """The files of a pair that begins with a head, in the places that are theirs; none if nothing proves it."""
+        first = heads[n]
+        if first.start in self._taken:
+            return []
+        for other in range(n + 1, min(n + 1 + _BESIDE, len(heads))):
+            second = heads[other]
+            if second.start in self._taken:
+                continue
+            for end in self._ends(second.start, heads[other + 1 : other + 1 + _BESIDE], grid):
+                for places in self._rooms(first.start, end, grid):
+                    if second.start not in places:
+                        continue
+                    found = self._tried(first, second, places, grid.cluster, by_habit)
+                    if found or self._budget.spent:
+                        return found
+        return []
+
+    def _ends(self, start: int, behind: Sequence[Head], grid: Grid) -> list[int]:
+        """Where what stands behind a file may begin: the next files, also those that are surely whole; or nothing."""
+        n = bisect_right(self._starts, start)
+        told = {*self._starts[n : n + _BESIDE], *(head.start for head in behind)}
+        return [*sorted(end for end in told if end < grid.data.end), grid.data.end][:_BESIDE]
+
+    def _rooms(self, start: int, end: int, grid: Grid) -> Iterator[tuple[int, ...]]:
+        """The clusters from a byte on to another that nobody owns, but for what was never written at their end; or with
+        one of these, in which a file may end in zeros."""
+        count = min((end - start) // grid.cluster, _MOST_CLUSTERS, _MOST_BYTES // grid.cluster)
+        places = free_clusters(start, count, grid.cluster, min(end, grid.data.end), self._taken)
+        if places and places[0] == start:
+            written = np.flatnonzero(read_clusters(self._medium, places, grid.cluster).any(axis=1))
+            count = int(written[-1]) + 1 if len(written) else 0
+            yield places[:count]
+            if count < len(places):
+                yield places[: count + 1]
+
+    def _tried(
+        self, first: Head, second: Head, places: tuple[int, ...], cluster: int, by_habit: bool
+    ) -> list[Finding]:  # fmt: skip
+        """The two on their clusters, in the one way in which one of them proves itself; or (by habit) that those beside
+        them took, if it fits both and leaves nothing over."""
+        needs = tuple(None if head.size is None else -(-head.size // cluster) for head in (first, second))
+        told = sum(need or 0 for need in needs)
+        if by_habit and (told != len(places) if None not in needs else not told):
+            return []  # their lengths must agree with the room that they have
+        usual = self._habit.near(first.start) if by_habit else set()
+        rows = read_clusters(self._medium, places, cluster)
+        tried: set[bytes] = set()
+        for way in _options(places.index(second.start), len(places), (needs[0], needs[1])):
+            key = way.labels.tobytes()
+            if key in tried or (by_habit and way.sort not in usual):
+                continue
+            tried.add(key)
+            stands: list[_Stands] = []
+            for number, head in enumerate((first, second)):
+                one = _stands(rows[: len(way.labels)][way.labels == number], head, cluster, self._budget)
+                if self._budget.spent:
+                    return []
+                if one is None:
+                    break
+                stands.append(one)
+            if len(stands) < 2 or not (by_habit or any(one.proved for one in stands)):
+                continue
+            if not by_habit:
+                self._habit.learn(first.start, [way.sort])
+            wheres = [np.array(places[: len(way.labels)])[way.labels == number] for number in (0, 1)]
+            pairs = zip((first, second), stands, wheres, strict=True)
+            return [_finding(head, one, where, cluster, by_habit) for head, one, where in pairs]
+        return []
+
+
+def _told(scan_file: ScanFile) -> tuple[RangeSet, dict[int, Head]]:
+    """What is surely somebody's, and the heads of files that may lie otherwise than is said, by their places."""
+    taken = RangeSet()
+    open_heads: dict[int, Head] = {}
+    for one in scan_file.findings("size > 0"):
+        start = one.map.start
+        if start is None:
+            continue
+        sure = one.sound > 0 and one.confidence >= _SURELY
+        guessed = one.state != "live" and len(one.extents) == 1 and one.map.plain and NO_CHOICE not in one.reasons
+        if sure and (not guessed or can_prove_itself(one.kind)):
+            claim_extents(taken, one.extents, one.sound)
+        elif guessed and start not in open_heads:
+            told = one.state == "deleted" or not (breaks(one) or GUESSED_END in one.reasons)
+            open_heads[start] = Head(start, one.size if told else None, one)
+    return taken, open_heads
+
+
+def _begins(kind: Kind, source: Source) -> bool:
+    """Whether a file of a kind begins there, whose signature stands there. A short one may do so by chance, and the
+    frames of a stream bear it, too: then more must be right."""
+    if marked_kind(kind):
+        return True
+    return kind.measure is not None and kind.measure(source, False) is not None
+
+
+def _options(first: int, room: int, needs: tuple[int | None, int | None]) -> Iterator[Way]:
+    """The ways of two files on so many clusters, of which the second begins `first` clusters behind the other; `needs`
+    are the clusters of each that says how long it is."""
+    a, b = needs
+    if a is None and b is None:
+        for turns in range(2, _MOST_TURNS + 1):
+            for need in range(turns * first, min(turns * first + turns, room)):
+                yield even_way([need, room - need], turns)
+        return
+    a = a if a is not None else room - (b or 0)
+    b = b if b is not None else room - a
+    if a > first and b > 0 and a + b <= room:
+        yield from ways([0, first], [a, b])
+
+
+def _stands(own: NDArray[np.uint8], head: Head, cluster: int, budget: Budget) -> _Stands | None:
+    """How a file stands on clusters; None if it cannot lie there."""
+    data = own.tobytes() if head.size is None else own.tobytes()[: head.size]
+    measure = recognise(BytesSource(data), deep=True)
+    breaks_at = measure.breaks_at if measure is not None else None
+    budget.spend(len(data) if breaks_at is None else min(len(data), breaks_at + LATE))
+    if head.size is not None:
+        fits = measure is None or (measure.whole and measure.length == head.size)
+        return _Stands(head.size, measure) if fits else None
+    if measure is None or not measure.whole or -(-measure.length // cluster) != len(own):
+        return None
+    return _Stands(measure.length, measure)
+
+
+def _finding(head: Head, stands: _Stands, where: NDArray[np.int64], cluster: int, by_habit: bool) -> Finding:
+    extents = cut(join(Extent(at, cluster) for at in where.tolist()), stands.size)
+    how = f"written by turns with the file beside it, in {plural(len(extents), 'piece')}"
+    how += ", as those nearby were" if by_habit else ""
+    sure = _PROVED if stands.proved else _BY_HABIT if by_habit else _REST_PROVED
+    one = head.finding
+    if one is None:
+        assert stands.measure is not None  # nothing else tells how long it is
+        one = found_finding(stands.measure, FileMap.of(extents, stands.size), on_grid=True)
+    names = [reason for reason in one.reasons if "name" in reason]
+    rule = [stands.measure.rule] if stands.measure is not None else []
+    return replace(
+        one, map=FileMap.of(extents, stands.size), size=stands.size, confidence=sure, sound=stands.size,
+        reasons=[how, *rule, *names],
+    )  # fmt: skip
