@@ -7,7 +7,6 @@ each piece of a folder is a guess that enough others confirm. Signatures of file
 
 from __future__ import annotations
 
-from bisect import bisect_right, insort
 from collections import Counter, defaultdict
 from collections.abc import Callable, Iterator, Sequence
 from dataclasses import dataclass, replace
@@ -16,8 +15,9 @@ from sastrugi.media import Extent, Medium
 from sastrugi.media.filemap import FileMap
 from sastrugi.recovery.layout import Place
 from sastrugi.units import plural
+from sastrugi.volumes.folder_parts import FolderPart, join_parts
 from sastrugi.volumes.metadata_scan import families
-from sastrugi.volumes.orphan_folders import LooseFolder, LooseRecord, mend_edge, split_at
+from sastrugi.volumes.orphan_folders import LooseFolder, LooseRecord, can_go_on, mend_edge, split_at
 from sastrugi.volumes.reader import OWN_TABLES, UNLISTED_OWNER, Conflict, Entry, Placement, Volume
 from sastrugi.volumes.registry import LifeRules, file_systems, title_of
 
@@ -327,7 +327,7 @@ class PreviousVolume(EarlierVolume):
                 if child is not None and child is not folder and (id(child) not in parent or not record.deleted):
                     parent[id(child)] = (folder, record.name)
         self._by_low_word(parent)
-        head = self._heads(at)
+        head = self._heads()
         out: dict[int, tuple[str, ...]] = {}
         for folder in self._folders:
             names: list[str] = []
@@ -361,42 +361,35 @@ class PreviousVolume(EarlierVolume):
         below = [at.get(self.line.offset(r.cluster)) for r in folder.records if r.folder]
         return any(child is not None and child.parent == 0 for child in below)
 
-    def _heads(self, at: dict[int, LooseFolder]) -> dict[int, LooseFolder]:
-        """For later pieces of folders, the first one: a full folder goes on in the nearest piece behind the last file
-        it was given, as drivers allocate."""
+    def _heads(self) -> dict[int, LooseFolder]:
+        """For later pieces of folders, the first one (see folder_parts)."""
         starts = {self.line.offset(r.cluster) for f in self._folders for r in f.records if r.folder}
-        loose = sorted(
-            (f for f in self._folders if f.own is None and f.offset not in starts), key=lambda folder: folder.offset
-        )
-        by_end = {folder.end: folder for folder in self._folders}
+        number_at = {folder.offset: number for number, folder in enumerate(self._folders)}
+        parts = []
+        for folder in self._folders:
+            head = folder.own is not None or folder.offset in starts
+            created = [moment and moment.replace(tzinfo=None) for moment in (r.times.created for r in folder.records)]
+            begun, filled = (created[0], created[-1]) if created else (None, None)
+            parts.append(FolderPart(folder.offset, self._last_end(folder), begun, filled, not folder.full, head))
+        linked = {
+            number_at[folder.follows.offset]: number
+            for number, folder in enumerate(self._folders)
+            if folder.follows is not None and folder.follows.offset in number_at
+        }
+        before = join_parts(
+            parts, linked, lambda one, other: can_go_on(self._folders[one], self._folders[other])
+        )  # fmt: skip
         out: dict[int, LooseFolder] = {}
-        # Full folders by their place, and in order of where the next piece may lie.
-        full = [f for f in self._folders if f.full and (f.own is not None or f.offset in starts)]
-        ends = {folder.offset: folder for folder in full}
-        waiting = sorted((self._last_end(folder), folder.offset) for folder in full)
-
-        def wait(piece: LooseFolder) -> None:
-            if piece.full:
-                ends[piece.offset] = piece
-                insort(waiting, (max(self._last_end(piece), piece.end), piece.offset))
-
-        for piece in loose:
-            before_it = by_end.get(piece.follows.end) if piece.follows is not None else None
-            if before_it is not None:
-                out[id(piece)] = out.get(id(before_it), before_it)
-                ends.pop(before_it.offset, None)
-                wait(piece)
-                continue
-            while (k := bisect_right(waiting, (piece.offset, piece.offset))) and waiting[k - 1][1] not in ends:
-                del waiting[k - 1]
-            if not k:
-                wait(piece)  # its own beginning is lost; what follows it may be there
-                continue
-            first = ends.pop(waiting.pop(k - 1)[1])
-            piece.follows = first
-            out[id(piece)] = out.get(id(first), first)
-            mend_edge(piece)
-            wait(piece)
+        for number in before:
+            first, seen = number, {number}
+            while first in before and before[first] not in seen:
+                first = before[first]
+                seen.add(first)
+            piece = self._folders[number]
+            out[id(piece)] = self._folders[first]
+            if piece.follows is None:
+                piece.follows = self._folders[before[number]]
+                mend_edge(piece)
         return out
 
     def _last_end(self, folder: LooseFolder) -> int:

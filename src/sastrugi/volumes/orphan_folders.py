@@ -143,13 +143,18 @@ def _join_exfat(folders: Sequence[LooseFolder]) -> None:
 
 def _join_fat(folders: Sequence[LooseFolder]) -> None:
     """Long names that begin in one piece and end in another: their checksum tells which, if one alone."""
-    full = [folder for folder in folders if folder.full]
-    pieces = [folder for folder in folders if folder.own is None]
-    links = fat.links([folder.data for folder in full], [folder.data for folder in pieces])
-    for before, behind in links.items():
-        if pieces[behind] is not full[before]:
-            pieces[behind].follows = full[before]
-            mend_edge(pieces[behind])
+    edges = [(folder.data[: fat.LONGEST_RECORD], folder.data[-fat.LONGEST_RECORD :]) for folder in folders]
+    for before, behind in fat.links(edges, [not folder.full for folder in folders]).items():
+        if folders[behind].own is None:
+            folders[behind].follows = folders[before]
+            mend_edge(folders[behind])
+
+
+def can_go_on(before: LooseFolder, behind: LooseFolder) -> bool | None:
+    """Whether a piece that is full can go on in another, by the entries at their edges; None if these say nothing."""
+    if before.family == "fat":
+        return fat.goes_on(before.data[-fat.LONGEST_RECORD :], behind.data[: fat.LONGEST_RECORD])
+    return None if exfat.goes_on(exfat.tail_of(before.data), behind.data) else False
 
 
 def mend_edge(piece: LooseFolder) -> None:

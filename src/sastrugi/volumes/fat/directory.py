@@ -43,7 +43,6 @@ LONGEST_RECORD = (_MOST_LONG + 1) * ENTRY_SIZE
 _ORDER = 0x3F
 _CHECKSUM, _MOST_EDGES = 13, 10_000
 """Where an entry of a long name has the checksum of the short one; pairs of tables that are compared."""
-NEVER = float("inf")
 _CUT_SURE = 0.3
 """How sure a long name is whose end is gone."""
 
@@ -203,36 +202,37 @@ def goes_on(before: bytes, behind: bytes) -> bool | None:
     return None if first is None or (first.length > lead * ENTRY_SIZE and first.name_sure > _CUT_SURE) else False
 
 
-def links(full: Sequence[bytes], pieces: Sequence[bytes]) -> dict[int, int]:
-    """Which of the pieces of folders goes on where which table ends that is full, by numbers, as long names tell it.
-    Their checksums are short: of several that fit, what was written next after the one before is it."""
-    cut = [n for n, table in enumerate(full) if _long_entries(table[::-1], reverse=True)]
+def links(edges: Sequence[tuple[bytes, bytes]], ended: Sequence[bool]) -> dict[int, int]:
+    """Which part of a folder goes on in which, by numbers, as long names tell it. Of each part there are its first and
+    its last bytes, and whether the folder ends in it. The checksums of names are short: of several parts that fit, what
+    was written next after the one before is it."""
+    cut = [n for n, (_, last) in enumerate(edges) if not ended[n] and _long_entries(last[::-1], reverse=True)]
     wanted: dict[int, list[int]] = {}
     for n in cut:
-        wanted.setdefault(full[n][_CHECKSUM - ENTRY_SIZE], []).append(n)
+        wanted.setdefault(edges[n][1][_CHECKSUM - ENTRY_SIZE], []).append(n)
     left = _MOST_EDGES
     fit: list[tuple[int, int]] = []
-    for number, piece in enumerate(pieces):
-        # A piece that begins with a short name does not tell its checksum where the first letter is lost.
-        able = wanted.get(piece[_CHECKSUM], []) if _long_entries(piece) else cut
+    for number, (first, _) in enumerate(edges):
+        # A part that begins with a short name does not tell its checksum where the first letter is lost.
+        able = wanted.get(first[_CHECKSUM], []) if _long_entries(first) else cut
         left -= len(able)
         if left < 0:
             break
-        fit += [(n, number) for n in able if full[n] is not piece and goes_on(full[n], piece)]
+        fit += [(n, number) for n in able if n != number and goes_on(edges[n][1], first)]
     befores, behinds = Counter(n for n, _ in fit), Counter(number for _, number in fit)
     out = {n: number for n, number in fit if befores[n] == behinds[number] == 1}
-    several = [(_seconds_between(full[n], pieces[number]), n, number) for n, number in fit if n not in out]
     placed = set(out.values())
-    for seconds, n, number in sorted(several):
-        if seconds < NEVER and n not in out and number not in placed:
+    for seconds, n, number in sorted((_seconds_between(edges[n][1], edges[number][0]), n, number) for n, number in fit):
+        if seconds >= 0 and n not in out and number not in placed:
             out[n] = number
             placed.add(number)
     return out
 
 
 def _seconds_between(before: bytes, behind: bytes) -> float:
+    """From when the last file of one part was created until the first one of another was; -1 if that is not known."""
     last, first = last_created(before), first_created(behind)
-    return seconds_from(last, first)
+    return (first - last).total_seconds() if first is not None and last is not None else -1.0
 
 
 def first_created(table: bytes) -> dt.datetime | None:
@@ -245,13 +245,6 @@ def last_created(table: bytes) -> dt.datetime | None:
     """When the last file of a piece of a folder was created."""
     last = next(reversed(parse_table(table[-LONGEST_RECORD:], 32)), None)
     return last.times.created if last is not None else None
-
-
-def seconds_from(last: dt.datetime | None, first: dt.datetime | None) -> float:
-    """From when the last file of one piece was created until the first one of another was; never, if that was earlier
-    or is not known."""
-    seconds = (first - last).total_seconds() if first is not None and last is not None else -1.0
-    return seconds if seconds >= 0 else NEVER
 
 
 def _long_entries(table: bytes, reverse: bool = False) -> int:

@@ -6,12 +6,10 @@ end at the first repeat, folders are visited once.
 
 from __future__ import annotations
 
-import datetime as dt
 from collections.abc import Iterator
 from dataclasses import replace
 from functools import partial
 from itertools import islice
-from typing import NamedTuple
 
 import numpy as np
 
@@ -23,7 +21,6 @@ from sastrugi.volumes._fat_family.reader import MAX_DEPTH, ChainReader, ClusterV
 from sastrugi.volumes.allocation import Run
 from sastrugi.volumes.fat.directory import (
     LONGEST_RECORD,
-    NEVER,
     Record,
     first_created,
     folder_blocks,
@@ -32,7 +29,6 @@ from sastrugi.volumes.fat.directory import (
     links,
     looks_like_folder,
     parse_table,
-    seconds_from,
     settle_lost_characters,
     table_ends,
 )
@@ -49,6 +45,7 @@ from sastrugi.volumes.fat.layout import (
     Geometry,
     unpack_fat,
 )
+from sastrugi.volumes.folder_parts import FolderPart, join_parts
 from sastrugi.volumes.reader import Entry, Placement
 
 _BACKUP_BOOT_SECTOR = 6
@@ -56,19 +53,8 @@ _MAX_FOLDER_BYTES = 65536 * 32
 _MAX_RECORDS = 1_000_000
 _MOST_PLACEMENTS = 512
 _LOW_WORDS = 1 << 16
-_MOST_PARTS, _MOST_ASKED = 20_000, 8
-"""Clusters that may be later parts of deleted folders; folders that are asked whether one can be a part of them."""
-
-
-class _Part(NamedTuple):
-    """The edges of a cluster of a folder, when the first and the last of its files were created, and whether the folder
-    ends in it."""
-
-    first: bytes
-    last: bytes
-    begun: dt.datetime | None
-    filled: dt.datetime | None
-    ended: bool
+_MOST_PARTS = 20_000
+"""Clusters that may be later parts of deleted folders."""
 
 
 def open_fat(medium: Medium, where: Extent) -> FatVolume | None:
@@ -256,71 +242,34 @@ class FatVolume(ClusterVolume[Geometry, Record]):
         return self._chain(first, most, self._copy)
 
     def _rejoin_deleted_folders(self, folders: list[Folder[Record]]) -> list[Folder[Record]]:
-        """Find the later clusters of deleted folders, whose chains are gone; answers the folders that grew.
-
-        Where a long name reaches from one into another, it tells which goes on in which. Else: a folder takes a new
-        cluster when it is full. So a free cluster that reads as a later part of a table belongs to the folder that was
-        filled last before its first file was created; or, where times do not tell, whose last file ends nearest before
-        it, as drivers allocate.
-        """
-        g = self.geometry
-        unfinished = {id(f): f for f in folders if f.deleted and f.records and not table_ends(self._table(f))}
+        """Find the later clusters of deleted folders, whose chains are gone (see folder_parts), among free ones that
+        read as later parts of a table; answers the folders that grew."""
+        unfinished = [f for f in folders if f.deleted and f.records and not table_ends(self._table(f))]
         if not unfinished:
             return []
         blocks = list(islice(self._free_blocks(FIRST_CLUSTER, folder_blocks), _MOST_PARTS))
-        last = {key: self._last_cluster(f) for key, f in unfinished.items()}
-        parts = {cluster: self._part(cluster) for cluster in dict.fromkeys([*last.values(), *blocks])}
-        full = [cluster for cluster, part in parts.items() if not part.ended]
-        told = links([parts[cluster].last for cluster in full], [parts[cluster].first for cluster in blocks])
-        following = {full[n]: blocks[number] for n, number in told.items()}
-        linked = set(following.values())
-        ends = {key: self._behind_last_file(f.records, last[key] + 1) for key, f in unfinished.items()}
-        grown: dict[int, Folder[Record]] = {}
-
-        def grow(key: int, cluster: int) -> None:
-            """Add a cluster to a folder, and those that are linked to it."""
-            folder = grown[key] = unfinished[key]
-            while True:
-                folder.runs.append((cluster, 1))
-                self._rejoined.add(cluster)
-                last[key] = cluster
-                ends[key] = self._behind_last_file(parse_table(self._read_cluster(cluster), g.bits), cluster + 1)
-                if parts[cluster].ended:
-                    del ends[key]
-                if cluster not in following or following[cluster] in self._rejoined:
-                    return
-                cluster = following[cluster]
-
-        for key, cluster in list(last.items()):
-            if cluster in following and following[cluster] not in self._rejoined:
-                grow(key, following[cluster])
-        for cluster in sorted(set(blocks) - linked, key=lambda one: (parts[one].begun or dt.datetime.min, one)):
-            if not ends:
-                break
-            part = parts[cluster]
-            ranked = sorted(
-                (seconds_from(parts[last[key]].filled, part.begun), cluster - end if end <= cluster else NEVER, key)
-                for key, end in ends.items()
-                if cluster not in self._rejoined
-            )
-            able = [(seconds, behind, key) for seconds, behind, key in ranked if min(seconds, behind) < NEVER]
-            fit = (key for _, _, key in able[:_MOST_ASKED] if goes_on(parts[last[key]].last, part.first) is not False)
-            if able:
-                grow(next(fit, able[0][-1]), cluster)
-        for folder in grown.values():
-            folder.records = parse_table(self._table(folder), g.bits)
-        return list(grown.values())
-
-    def _last_cluster(self, folder: Folder[Record]) -> int:
-        return sum(folder.runs[-1]) - 1
-
-    def _part(self, cluster: int) -> _Part:
-        data = self._read_cluster(cluster)
-        first, last = data[:LONGEST_RECORD], data[-LONGEST_RECORD:]
-        return _Part(first, last, first_created(data), last_created(data), table_ends(data))
-
-    def _read_cluster(self, cluster: int) -> bytes:
-        return self._medium.read(self.geometry.cluster_offset(cluster), self.cluster_size)
+        clusters = [*(sum(folder.runs[-1]) - 1 for folder in unfinished), *blocks]
+        edges: list[tuple[bytes, bytes]] = []
+        parts: list[FolderPart] = []
+        for number, cluster in enumerate(clusters):
+            data = self._medium.read(self.geometry.cluster_offset(cluster), self.cluster_size)
+            behind = self._behind_last_file(parse_table(data, self.geometry.bits), cluster + 1)
+            edges.append((data[:LONGEST_RECORD], data[-LONGEST_RECORD:]))
+            times = first_created(data), last_created(data)
+            parts.append(FolderPart(cluster, behind, *times, table_ends(data), number < len(unfinished)))
+        linked = links(edges, [part.ended for part in parts])
+        before = join_parts(parts, linked, lambda one, other: goes_on(edges[one][1], edges[other][0]))
+        behind_it = {one: other for other, one in before.items()}
+        grown: list[Folder[Record]] = []
+        for number, folder in enumerate(unfinished):
+            at = number
+            while (at := behind_it.get(at, -1)) >= 0:
+                folder.runs.append((clusters[at], 1))
+                self._rejoined.add(clusters[at])
+            if number in behind_it:
+                folder.records = parse_table(self._table(folder), self.geometry.bits)
+                grown.append(folder)
+        return grown
 
     def _behind_last_file(self, records: list[Record], least: int) -> int:
         """The cluster behind the last file that a part of a folder lists, but not before `least`."""
