@@ -370,7 +370,8 @@ class PreviousVolume(EarlierVolume):
             head = folder.own is not None or folder.offset in starts
             created = [moment and moment.replace(tzinfo=None) for moment in (r.times.created for r in folder.records)]
             begun, filled = (created[0], created[-1]) if created else (None, None)
-            parts.append(FolderPart(folder.offset, self._last_end(folder), begun, filled, not folder.full, head))
+            end, ended = self._last_end(folder), not folder.full
+            parts.append(FolderPart(folder.offset, end, begun, filled, ended, head, folder.aliases))
         linked = {
             number_at[folder.follows.offset]: number
             for number, folder in enumerate(self._folders)

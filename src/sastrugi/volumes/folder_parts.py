@@ -19,7 +19,8 @@ _MOST_ASKED = 8
 @dataclass(frozen=True, slots=True)
 class FolderPart:
     """A part of a folder: where it begins and where its last file ends (in one unit), when its first and its last file
-    were created, and whether the folder ends in it. `head`: it is the first of its folder."""
+    were created, and whether the folder ends in it. `head`: it is the first of its folder. `names` are in no other part
+    of the same folder."""
 
     place: int
     behind: int
@@ -27,6 +28,7 @@ class FolderPart:
     filled: dt.datetime | None
     ended: bool
     head: bool
+    names: frozenset[bytes] = frozenset()
 
 
 class _Open:
@@ -77,12 +79,18 @@ def join_parts(
     `goes_on(before, behind)` whether one can be (see fat.directory.goes_on)."""
     out: dict[int, int] = {}
     still_open = _Open(parts)
+    names: dict[int, set[bytes]] = {}
+    """All names of a folder, by the number of each of its parts."""
 
-    def follow(number: int) -> None:
+    def follow(number: int, before: int | None = None) -> None:
         """From a part on along what is linked; the last one waits for more."""
+        names[number] = set() if before is None else names[before]
+        names[number] |= parts[number].names
         while number in linked and linked[number] not in out and not parts[linked[number]].head:
             out[linked[number]] = number
+            names[linked[number]] = names[number]
             number = linked[number]
+            names[number] |= parts[number].names
         if not parts[number].ended:
             still_open.add(number)
 
@@ -92,9 +100,10 @@ def join_parts(
     told = {*linked.values()}
     loose = [number for number, part in enumerate(parts) if not part.head and number not in told]
     for number in sorted(loose, key=lambda one: (parts[one].begun or dt.datetime.min, parts[one].place)):
-        able = still_open.before(parts[number])
+        part = parts[number]
+        able = [one for one in still_open.before(part) if names[one].isdisjoint(part.names)]
         if able:
             out[number] = next((one for one in able[:_MOST_ASKED] if goes_on(one, number) is not False), able[0])
             still_open.remove(out[number])
-        follow(number)
+        follow(number, out.get(number))
     return out

@@ -12,7 +12,7 @@ from sastrugi.media.extents import Extent
 from sastrugi.volumes.exfat import directory as exfat
 from sastrugi.volumes.exfat.layout import IN_USE, TYPE_NAME, TYPE_STREAM
 from sastrugi.volumes.fat import directory as fat
-from sastrugi.volumes.fat.layout import ATTR_LONG_NAME, DIR_ENTRY, ENTRY_SIZE
+from sastrugi.volumes.fat.layout import ATTR_LONG_NAME, ATTR_LONG_NAME_MASK, DIR_ENTRY, ENTRY_SIZE
 from sastrugi.volumes.metadata_scan import LooseTable
 from sastrugi.volumes.reader import Times
 
@@ -50,6 +50,8 @@ class LooseFolder:
     own: int | None = None
     parent: int | None = None
     records: list[LooseRecord] = field(default_factory=list)
+    aliases: frozenset[bytes] = frozenset()
+    """Short names of live files (FAT)."""
     follows: LooseFolder | None = None
     """The piece before this one, where an entry set that reaches from one into the other proves it."""
 
@@ -184,15 +186,26 @@ def split_at(folders: Sequence[LooseFolder], starts: Iterable[int]) -> list[Loos
 
 
 def _cut(table: LooseTable) -> Iterator[tuple[int, bytes]]:
-    """(offset, bytes) of parts: behind an end mark, and at dot entries, a new folder begins."""
+    """(offset, bytes) of parts: behind an end mark, at dot entries, and where a long name is cut off, another folder
+    begins."""
     data, start = table.data, 0
     for at in range(0, len(data), _SECTOR):
         ended = at > start and 0 in data[at - _SECTOR : at : ENTRY_SIZE]
-        begins = table.family == "fat" and data[at : at + 11] == _DOT
+        begins = table.family == "fat" and (data[at : at + 11] == _DOT or (at > start and _is_cut(data, at)))
         if at > start and (ended or begins):
             yield table.offset + start, data[start:at]
             start = at
     yield table.offset + start, data[start:]
+
+
+def _is_cut(data: bytes, at: int) -> bool:
+    """Whether a long name of a table of FAT does not go on over an edge, or one begins behind it in its middle."""
+    last, first = (data[n + 11] & ATTR_LONG_NAME_MASK == ATTR_LONG_NAME for n in (at - ENTRY_SIZE, at))
+    if not (last or first):
+        return False
+    if last and first and data[at - ENTRY_SIZE + fat.CHECKSUM] != data[at + fat.CHECKSUM]:
+        return True
+    return fat.goes_on(data[max(at - fat.LONGEST_RECORD, 0) : at], data[at : at + fat.LONGEST_RECORD]) is False
 
 
 def _read_fat(folder: LooseFolder) -> list[fat.Record]:
@@ -200,7 +213,9 @@ def _read_fat(folder: LooseFolder) -> list[fat.Record]:
         dots = np.frombuffer(folder.data, DIR_ENTRY, 2)
         numbers = [int(dot["cluster_high"]) << 16 | int(dot["cluster_low"]) for dot in dots]
         folder.own, folder.parent = numbers
-    return [record for record in fat.parse_table(folder.data, 32) if not record.label]
+    records = [record for record in fat.parse_table(folder.data, 32) if not record.label]
+    folder.aliases = frozenset(record.short for record in records if not record.deleted)
+    return records
 
 
 def _of_fat(offset: int, record: fat.Record) -> LooseRecord:

@@ -8,7 +8,7 @@ from __future__ import annotations
 import datetime as dt
 import re
 from collections import Counter
-from collections.abc import Iterable, Sequence
+from collections.abc import Callable, Iterable, Sequence
 from dataclasses import dataclass, field
 
 import numpy as np
@@ -41,7 +41,7 @@ _MOST_LONG = 20
 LONGEST_RECORD = (_MOST_LONG + 1) * ENTRY_SIZE
 """Bytes of the entries of one file, at most."""
 _ORDER = 0x3F
-_CHECKSUM, _MOST_EDGES = 13, 10_000
+CHECKSUM, _MOST_EDGES = 13, 10_000
 """Where an entry of a long name has the checksum of the short one; pairs of tables that are compared."""
 _CUT_SURE = 0.3
 """How sure a long name is whose end is gone."""
@@ -209,23 +209,38 @@ def links(edges: Sequence[tuple[bytes, bytes]], ended: Sequence[bool]) -> dict[i
     cut = [n for n, (_, last) in enumerate(edges) if not ended[n] and _long_entries(last[::-1], reverse=True)]
     wanted: dict[int, list[int]] = {}
     for n in cut:
-        wanted.setdefault(edges[n][1][_CHECKSUM - ENTRY_SIZE], []).append(n)
+        wanted.setdefault(edges[n][1][CHECKSUM - ENTRY_SIZE], []).append(n)
     left = _MOST_EDGES
     fit: list[tuple[int, int]] = []
     for number, (first, _) in enumerate(edges):
         # A part that begins with a short name does not tell its checksum where the first letter is lost.
-        able = wanted.get(first[_CHECKSUM], []) if _long_entries(first) else cut
+        able = wanted.get(first[CHECKSUM], []) if _long_entries(first) else cut
         left -= len(able)
         if left < 0:
             break
         fit += [(n, number) for n in able if n != number and goes_on(edges[n][1], first)]
-    befores, behinds = Counter(n for n, _ in fit), Counter(number for _, number in fit)
-    out = {n: number for n, number in fit if befores[n] == behinds[number] == 1}
-    placed = set(out.values())
-    for seconds, n, number in sorted((_seconds_between(edges[n][1], edges[number][0]), n, number) for n, number in fit):
-        if seconds >= 0 and n not in out and number not in placed:
-            out[n] = number
-            placed.add(number)
+    return _one_to_one(fit, lambda n, number: _seconds_between(edges[n][1], edges[number][0]))
+
+
+def _one_to_one(fit: list[tuple[int, int]], seconds: Callable[[int, int], float]) -> dict[int, int]:
+    """Of pairs that fit: those without a choice, then what is left without one by these; where there is a choice, the
+    pair with the fewest seconds between."""
+    out: dict[int, int] = {}
+    waiting: list[tuple[float, int, int]] | None = None
+    while fit:
+        befores, behinds = Counter(n for n, _ in fit), Counter(number for _, number in fit)
+        sure = [(n, number) for n, number in fit if befores[n] == behinds[number] == 1]
+        if not sure:
+            if waiting is None:
+                waiting = sorted((seconds(n, number), n, number) for n, number in fit)
+            open_pairs = set(fit)
+            waiting = [one for one in waiting if one[1:] in open_pairs and one[0] >= 0]
+            if not waiting:
+                break
+            sure = [waiting[0][1:]]
+        out |= dict(sure)
+        done, placed = {n for n, _ in sure}, {number for _, number in sure}
+        fit = [(n, number) for n, number in fit if n not in done and number not in placed]
     return out
 
 

@@ -253,10 +253,12 @@ class FatVolume(ClusterVolume[Geometry, Record]):
         parts: list[FolderPart] = []
         for number, cluster in enumerate(clusters):
             data = self._medium.read(self.geometry.cluster_offset(cluster), self.cluster_size)
-            behind = self._behind_last_file(parse_table(data, self.geometry.bits), cluster + 1)
+            records = parse_table(data, self.geometry.bits)
+            behind = self._behind_last_file(records, cluster + 1)
+            names = frozenset(record.short for record in records if not record.first_char_lost and not record.label)
             edges.append((data[:LONGEST_RECORD], data[-LONGEST_RECORD:]))
             times = first_created(data), last_created(data)
-            parts.append(FolderPart(cluster, behind, *times, table_ends(data), number < len(unfinished)))
+            parts.append(FolderPart(cluster, behind, *times, table_ends(data), number < len(unfinished), names))
         linked = links(edges, [part.ended for part in parts])
         before = join_parts(parts, linked, lambda one, other: goes_on(edges[one][1], edges[other][0]))
         behind_it = {one: other for other, one in before.items()}
