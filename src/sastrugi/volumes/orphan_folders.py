@@ -202,7 +202,7 @@ def _is_cut(data: bytes, at: int) -> bool:
     """Whether a long name of a table of FAT does not go on over an edge, or one begins behind it in its middle."""
     last, first = (data[n + 11] & ATTR_LONG_NAME_MASK == ATTR_LONG_NAME for n in (at - ENTRY_SIZE, at))
     if not (last or first):
-        return False
+        return b"~" in data[at : at + 8]  # an alias without the long name that it stands for
     if last and first and data[at - ENTRY_SIZE + fat.CHECKSUM] != data[at + fat.CHECKSUM]:
         return True
     return fat.goes_on(data[max(at - fat.LONGEST_RECORD, 0) : at], data[at : at + fat.LONGEST_RECORD]) is False

@@ -191,13 +191,14 @@ def joined_records(before: bytes, behind: bytes) -> list[Record]:
 
 def goes_on(before: bytes, behind: bytes) -> bool | None:
     """Whether a table that is full with `before` can go on with `behind`: yes where a long name reaches from one into
-    the other (the checksum in its entries is of the short name at its end), no where it is cut off; None where a file
-    ends with the one and another begins with the other."""
+    the other (the checksum in its entries is of the short name at its end), no where it is cut off, or where an alias
+    begins the other without the long name that it stands for; None where a file ends with the one and another begins
+    with the other."""
     if _long_entries(before[::-1], reverse=True):
         return bool(joined_records(before, behind))
     lead = _long_entries(behind)
     if not lead:
-        return None
+        return False if b"~" in behind[:8] else None
     first = next(iter(parse_table(behind[:LONGEST_RECORD], 32)), None)
     return None if first is None or (first.length > lead * ENTRY_SIZE and first.name_sure > _CUT_SURE) else False
 
