@@ -364,34 +364,36 @@ class PreviousVolume(EarlierVolume):
     def _heads(self) -> dict[int, LooseFolder]:
         """For later pieces of folders, the first one (see folder_parts)."""
         starts = {self.line.offset(r.cluster) for f in self._folders for r in f.records if r.folder}
-        number_at = {folder.offset: number for number, folder in enumerate(self._folders)}
-        parts = []
-        for folder in self._folders:
-            head = folder.own is not None or folder.offset in starts
-            created = [moment and moment.replace(tzinfo=None) for moment in (r.times.created for r in folder.records)]
-            begun, filled = (created[0], created[-1]) if created else (None, None)
-            end, ended = self._last_end(folder), not folder.full
-            parts.append(FolderPart(folder.offset, end, begun, filled, ended, head, folder.aliases))
+        # What only looks like a piece, and tells of no file, takes the place of none.
+        heads = {id(f) for f in self._folders if f.own is not None or f.offset in starts}
+        folders = [folder for folder in self._folders if folder.records or id(folder) in heads]
+        number_at = {folder.offset: number for number, folder in enumerate(folders)}
         linked = {
             number_at[folder.follows.offset]: number
-            for number, folder in enumerate(self._folders)
+            for number, folder in enumerate(folders)
             if folder.follows is not None and folder.follows.offset in number_at
         }
-        before = join_parts(
-            parts, linked, lambda one, other: can_go_on(self._folders[one], self._folders[other])
-        )  # fmt: skip
+        parts = [self._part(folder, id(folder) in heads) for folder in folders]
+        before = join_parts(parts, linked, lambda one, other: can_go_on(folders[one], folders[other]))
         out: dict[int, LooseFolder] = {}
-        for number in before:
+        for number, piece in enumerate(folders):
+            if number not in before:
+                continue
             first, seen = number, {number}
             while first in before and before[first] not in seen:
                 first = before[first]
                 seen.add(first)
-            piece = self._folders[number]
-            out[id(piece)] = self._folders[first]
+            out[id(piece)] = folders[first]
             if piece.follows is None:
-                piece.follows = self._folders[before[number]]
+                piece.follows = folders[before[number]]
                 mend_edge(piece)
         return out
+
+    def _part(self, folder: LooseFolder, head: bool) -> FolderPart:
+        created = [moment and moment.replace(tzinfo=None) for moment in (r.times.created for r in folder.records)]
+        begun, filled = (created[0], created[-1]) if created else (None, None)
+        end, ended = self._last_end(folder), not folder.full
+        return FolderPart(folder.offset, end, begun, filled, ended, head, folder.aliases)
 
     def _last_end(self, folder: LooseFolder) -> int:
         placed = [record for record in folder.records if self._start(record)]
