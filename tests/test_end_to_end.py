@@ -143,12 +143,22 @@ def test_the_best_name_that_something_still_tells(
 CORPUS = 'files = 150, kinds = ["txt"], size = "600 B..3 KiB", names = "long", depth = 1'
 
 
+GONE, NO_BOOT = '{do = "delete", what = ["/Season"]}', '{do = "damage", what = "boot"}'
+
+
 @pytest.mark.parametrize("reuse", ["first", "spread"])
 @pytest.mark.parametrize(
-    ("file_system", "size", "cluster"), [("fat12", 6, "2 KiB"), ("fat16", 9, "2 KiB"), ("fat32", 40, "512 B")]
+    ("file_system", "size", "cluster", "loss"),
+    [
+        ("fat12", 6, "2 KiB", GONE),
+        ("fat12", 6, "2 KiB", NO_BOOT),
+        ("fat16", 9, "2 KiB", GONE),
+        ("fat16", 9, "2 KiB", NO_BOOT),
+        ("fat32", 40, "512 B", GONE),
+    ],
 )
-def test_parts_of_deleted_folders_that_grew_by_turns(
-    tmp_path: Path, file_system: str, size: int, cluster: str, reuse: str
+def test_parts_of_folders_that_grew_by_turns(
+    tmp_path: Path, file_system: str, size: int, cluster: str, loss: str, reuse: str
 ) -> None:
     """Names that reach from one cluster of a folder into the next tell which is of which, and times where none does
     (thirty clusters of two files each, spread over the volume, leave a choice here and there)."""
@@ -160,7 +170,7 @@ medium.size = "{size} MiB"
 steps = [
     {{do = "format", file_system = "{file_system}", cluster = "{cluster}"}},
     {{do = "store", into = "/Season", reuse = "{reuse}", corpus = {{ {CORPUS} }} }},
-    {{do = "delete", what = ["/Season"]}},
+    {loss},
 ]
 """
     found = carried_out(parse_recipe(text, "folders.toml", tmp_path), tmp_path).found.files
