@@ -25,8 +25,8 @@ from tests.test_fat import NOON
 from tests.test_kinds import sample
 
 CLUSTER, FIRST = 2048, 40
-PROVED = ("xz", "gz", "zip", "png", "otf", "flac")
-BY_HEADERS = ("elf", "wav", "dng", "aiff")
+PROVED = ("xz", "gz", "zip", "png", "otf")
+BY_HEADERS = ("elf", "wav", "dng", "aiff", "flac", "eml")
 
 
 def needed(content: bytes) -> int:

@@ -21,6 +21,7 @@ from PIL import Image
 
 from sastrugi.kinds import Proof, recognise
 from sastrugi.kinds.base import BytesSource
+from sastrugi.kinds.flac import crc16
 from sastrugi.scenario.dice import Dice
 from tests.test_kinds import measured, sample
 
@@ -438,3 +439,27 @@ def test_rich_text_ends_where_its_first_brace_is_closed(text: str, block: int) -
     measure = recognise(InBlocks(data, block))
     assert measure is not None and measure.whole == (end is not None)
     assert measure.length == (end if end is not None else data.find(0) if 0 in data else len(data))
+
+
+@given(st.lists(st.binary(max_size=700), min_size=1, max_size=6))
+def test_checksums_of_frames_side_by_side(frames: list[bytes]) -> None:
+    """As RFC 9639 (section 9.3) has them: a polynomial division, bit after bit; what bears its own behind it gives 0."""
+    wanted = []
+    for frame in frames:
+        value = 0
+        for byte in frame:
+            value ^= byte << 8
+            for _ in range(8):
+                value = (value << 1 ^ (0x8005 if value & 0x8000 else 0)) & 0xFFFF
+        wanted.append(value)
+    assert crc16(frames).tolist() == wanted
+    assert not crc16([frame + value.to_bytes(2, "big") for frame, value in zip(frames, wanted, strict=True)]).any()
+
+
+@given(st.floats(0.15, 1), st.integers(1, 255))  # in front of the frames is room that nothing checks
+def test_a_wrong_byte_in_any_frame_is_seen(at: float, change: int) -> None:
+    sound = bytearray(sample("flac", 60_000))
+    place = int(at * (len(sound) - 1))
+    sound[place] ^= change
+    measure = measured("flac", bytes(sound))
+    assert measure is not None and not measure.whole and (measure.breaks_at or 0) <= place

@@ -52,7 +52,7 @@ CLEAR, _PLAIN = 300.0, 2000.0
 _SLACK = 40.0
 """Bits that zeros behind a file's end are worth, where it does not end in zeros itself."""
 
-_EVEN = "as even as can be"
+_EVEN, BY_CLUSTERS = "as even as can be", "as their clusters show"
 
 Labels = NDArray[np.int8]
 """Whose each cluster is, by the number of the file in its group. Shape: (clusters,)."""
@@ -252,7 +252,7 @@ def _by_clusters(group: Group, rows: NDArray[np.uint8]) -> Iterator[Way]:
             head = first + np.flatnonzero(labels[first:] == others)[:_MOST_HEAD]
             labels[head[: max(group.needs[number] - int((labels == number).sum()), 0)]] = number
     if [int((labels == n).sum()) for n in range(len(tests))] == group.needs:
-        yield Way("as their clusters show", labels)
+        yield Way(BY_CLUSTERS, labels)
 
 
 def apart(

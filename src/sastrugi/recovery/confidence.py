@@ -33,6 +33,7 @@ _BREAKS, _BREAKS_BY_CHECKSUM, _OTHER_KIND, _ZEROS = 0.3, 0.1, 0.15, 0.05
 _SOME_BEHIND, _MORE_BEHIND = 0.97, 0.85
 _OVERWRITTEN, _OVERLAP = 0.03, 0.25
 _LOOKED, _INSIDE, _CERTAIN = 0.9, 0.97, 0.93
+OFF_GRID, OFF_GRID_REASON = 0.6, "begins on a sector, but not on a cluster of the volume"
 NO_CHOICE = "what tells of it leaves no other place"
 """The reason of findings that lie where they are said to lie, or nowhere."""
 LOOKED_THROUGH = (Proof.CHECKSUM, Proof.DECODES, Proof.STATISTICS)
@@ -264,8 +265,8 @@ def judge_found(measure: Measure, on_grid: bool) -> tuple[float, list[str]]:
     if not measure.whole:
         reasons[0] = f"breaks at byte {measure.breaks_at:,}: {measure.rule}"
     if not on_grid:
-        confidence *= 0.6
-        reasons.append("begins on a sector, but not on a cluster of the volume")
+        confidence *= OFF_GRID
+        reasons.append(OFF_GRID_REASON)
     return confidence, reasons
 
 

@@ -14,7 +14,7 @@ from numpy.typing import NDArray
 
 from sastrugi.kinds import Kind, Measure, Proof, all_kinds, recognise
 from sastrugi.kinds.base import Holds
-from sastrugi.kinds.registry import kinds_begun
+from sastrugi.kinds.registry import is_textual, kinds_begun, measuring_kind
 from sastrugi.media import Extent, Medium, RangeSet
 from sastrugi.media.filemap import FileMap
 from sastrugi.recovery.confidence import LOOKED_THROUGH, judge_found, kind_of
@@ -221,6 +221,14 @@ def _may_be_inside(kind: Kind, outer: str, held: Sequence[str]) -> bool:
 def breaks(finding: Finding) -> bool:
     """Whether only the beginning of a file was found."""
     return any(reason.startswith(BREAKS) for reason in finding.reasons)
+
+
+def is_nameless_text(finding: Finding) -> bool:
+    """Whether it is a text that content alone tells of, without a beginning of its own: nobody knows where such a one
+    begins or ends."""
+    kind = all_kinds().get(finding.kind)
+    bare = kind is None or (is_textual(kind) and not measuring_kind(kind).signatures)
+    return finding.state == "found" and bare
 
 
 def marked_kind(kind: Kind) -> bool:

@@ -9,13 +9,11 @@ from __future__ import annotations
 from collections.abc import Sequence
 from dataclasses import replace
 
-from sastrugi.kinds import all_kinds
-from sastrugi.kinds.registry import is_textual, measuring_kind
 from sastrugi.media import Medium, RangeSet
 from sastrugi.progress import Progress
 from sastrugi.recovery.by_turns import apart, groups
 from sastrugi.recovery.confidence import can_prove_itself
-from sastrugi.recovery.content import Grid, breaks
+from sastrugi.recovery.content import Grid, breaks, is_nameless_text
 from sastrugi.recovery.findings import Finding
 from sastrugi.recovery.habits import Habit
 from sastrugi.recovery.laid_alike import MOST_MARKUP, markup_behind_gaps
@@ -31,7 +29,9 @@ _SURELY_FOUND = 0.8
 
 def put_together(medium: Medium, scan_file: ScanFile, grids: Sequence[Grid], progress: Progress) -> None:
     """Put findings of content alone in the places that are theirs. Nothing is committed."""
-    found = [one for one in scan_file.findings("state = 'found'") if len(one.extents) == 1 and not _is_text(one)]
+    found = [
+        one for one in scan_file.findings("state = 'found'") if len(one.extents) == 1 and not is_nameless_text(one)
+    ]
     left = [one for one in found if not _proved(one)]
     if not left:
         return
@@ -84,9 +84,3 @@ def _put(scan_file: ScanFile, taken: RangeSet, finding: Finding) -> None:
 def _proved(finding: Finding) -> bool:
     """Whether it is whole by content that can stand nowhere else."""
     return can_prove_itself(finding.kind) and finding.confidence >= _SURELY_FOUND
-
-
-def _is_text(finding: Finding) -> bool:
-    """Whether it is text without a beginning of its own: nobody knows where such a one begins or ends."""
-    kind = all_kinds().get(finding.kind)
-    return kind is None or (is_textual(kind) and not measuring_kind(kind).signatures)

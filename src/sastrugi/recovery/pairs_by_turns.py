@@ -14,16 +14,24 @@ from dataclasses import dataclass, replace
 import numpy as np
 from numpy.typing import NDArray
 
-from sastrugi.kinds import Kind, Measure, recognise
+from sastrugi.kinds import Kind, Measure, all_kinds, recognise
 from sastrugi.kinds.base import BytesSource, Source
-from sastrugi.kinds.registry import kinds_begun
+from sastrugi.kinds.registry import is_textual, kind_named, kinds_begun
 from sastrugi.media import Extent, Medium, RangeSet
 from sastrugi.media.extents import cut, join
 from sastrugi.media.filemap import FileMap
 from sastrugi.progress import Progress
-from sastrugi.recovery.by_turns import Way, even_way, free_clusters, read_clusters, ways
+from sastrugi.recovery.by_turns import (
+    BY_CLUSTERS,
+    Way,
+    even_way,
+    free_clusters,
+    read_clusters,
+    text_clusters,
+    ways,
+)
 from sastrugi.recovery.confidence import LOOKED_THROUGH, NO_CHOICE, can_prove_itself
-from sastrugi.recovery.content import GUESSED_END, Grid, breaks, found_finding, marked_kind
+from sastrugi.recovery.content import GUESSED_END, Grid, breaks, found_finding, is_nameless_text, marked_kind
 from sastrugi.recovery.findings import Finding
 from sastrugi.recovery.habits import Habit
 from sastrugi.recovery.reassembly import LATE, Budget
@@ -52,7 +60,14 @@ class Head:
 
     start: int
     size: int | None
+    kind: str
     finding: Finding | None
+
+    @property
+    def textual(self) -> bool | None:
+        """Whether it is text; None where its kind is not known."""
+        known = all_kinds().get(self.kind)
+        return is_textual(known) if known is not None else None
 
     @property
     def doubtful(self) -> bool:
@@ -69,7 +84,8 @@ class _Stands:
 
     @property
     def proved(self) -> bool:
-        return self.measure is not None and self.measure.whole and self.measure.proof in LOOKED_THROUGH
+        known = self.measure is not None and self.measure.whole and self.measure.proof in LOOKED_THROUGH
+        return known and self.measure is not None and not is_textual(kind_named(self.measure.kind))
 
 
 class PairsByTurns:
@@ -79,14 +95,13 @@ class PairsByTurns:
         self, medium: Medium, scan_file: ScanFile, survey: Survey, kept: Iterable[tuple[str, Extent]]
     ) -> None:  # fmt: skip
         self._medium, self._file, self._survey = medium, scan_file, survey
-        self._taken, self._open = _told(scan_file)
+        self._taken, self._open, self._starts = _told(scan_file)
         self._tables: list[Extent] = []
         for what, extent in kept:
             if what == "folder":
                 self._taken.add(extent)
             else:
                 self._tables.append(extent)
-        self._starts = sorted(start for start in scan_file.starts() if start is not None)
         self._budget, self._habit = Budget(_MOST_READ, _MOST_TRIES), Habit()
 
     def unlooked(self, within: Extent) -> list[Extent]:
@@ -144,8 +159,9 @@ class PairsByTurns:
                 if not grid.holds(at) or not grid.begins(at) or at in self._open or at in self._taken:
                     continue
                 source = MediumSource(self._medium, FileMap.of((Extent(at, grid.data.end - at),)))
-                if any(_begins(kind, source) for kind in kinds_begun(source)):
-                    yield Head(at, None, None)
+                begun = next((kind for kind in kinds_begun(source) if _begins(kind, source)), None)
+                if begun is not None:
+                    yield Head(at, None, begun.name, None)
 
     def _pair_from(self, heads: Sequence[Head], n: int, grid: Grid, by_habit: bool) -> list[Finding]:
         """The files of a pair that begins with a head, in the places that are theirs; none if nothing proves it."""
@@ -188,52 +204,64 @@ class PairsByTurns:
     ) -> list[Finding]:  # fmt: skip
         """The two on their clusters, in the one way in which one of them proves itself; or (by habit) that those beside
         them took, if it fits both and leaves nothing over."""
-        needs = tuple(None if head.size is None else -(-head.size // cluster) for head in (first, second))
+        pair = (first, second)
+        order = sorted((0, 1), key=lambda number: not can_prove_itself(pair[number].kind))
+        if not by_habit and not can_prove_itself(pair[order[0]].kind):
+            return []
+        needs = tuple(None if head.size is None else -(-head.size // cluster) for head in pair)
         told = sum(need or 0 for need in needs)
         if by_habit and (told != len(places) if None not in needs else not told):
             return []  # their lengths must agree with the room that they have
         usual = self._habit.near(first.start) if by_habit else set()
         rows = read_clusters(self._medium, places, cluster)
         tried: set[bytes] = set()
-        for way in _options(places.index(second.start), len(places), (needs[0], needs[1])):
+        begun = places.index(second.start)
+        shown = [] if by_habit else _shown(first, second, begun, rows)
+        for way in (*shown, *_options(begun, len(places), (needs[0], needs[1]))):
             key = way.labels.tobytes()
             if key in tried or (by_habit and way.sort not in usual):
                 continue
             tried.add(key)
-            stands: list[_Stands] = []
-            for number, head in enumerate((first, second)):
-                one = _stands(rows[: len(way.labels)][way.labels == number], head, cluster, self._budget)
+            stands: dict[int, _Stands] = {}
+            for number in order:
+                own = rows[: len(way.labels)][way.labels == number]
+                one = _stands(own, pair[number], cluster, self._budget, way.sort != BY_CLUSTERS)
                 if self._budget.spent:
                     return []
-                if one is None:
+                if one is None or not (by_habit or one.proved or stands):
                     break
-                stands.append(one)
-            if len(stands) < 2 or not (by_habit or any(one.proved for one in stands)):
+                stands[number] = one
+            if len(stands) < 2:
                 continue
             if not by_habit:
-                self._habit.learn(first.start, [way.sort])
-            wheres = [np.array(places[: len(way.labels)])[way.labels == number] for number in (0, 1)]
-            pairs = zip((first, second), stands, wheres, strict=True)
-            return [_finding(head, one, where, cluster, by_habit) for head, one, where in pairs]
+                self._habit.learn(first.start, _sorts_of(way))
+            where = np.array(places[: len(way.labels)])
+            return [
+                _finding(pair[number], one, where[way.labels == number], cluster, by_habit)
+                for number, one in stands.items()
+            ]
         return []
 
 
-def _told(scan_file: ScanFile) -> tuple[RangeSet, dict[int, Head]]:
-    """What is surely somebody's, and the heads of files that may lie otherwise than is said, by their places."""
+def _told(scan_file: ScanFile) -> tuple[RangeSet, dict[int, Head], list[int]]:
+    """What is surely somebody's, the heads of files that may lie otherwise than is said, by their places, and where all
+    begin."""
     taken = RangeSet()
     open_heads: dict[int, Head] = {}
+    starts: set[int] = set()
     for one in scan_file.findings("size > 0"):
         start = one.map.start
-        if start is None:
-            continue
+        if start is None or is_nameless_text(one):
+            continue  # nobody knows where such a text begins
+        starts.add(start)
         sure = one.sound > 0 and one.confidence >= _SURELY
         guessed = one.state != "live" and len(one.extents) == 1 and one.map.plain and NO_CHOICE not in one.reasons
         if sure and (not guessed or can_prove_itself(one.kind)):
             claim_extents(taken, one.extents, one.sound)
         elif guessed and start not in open_heads:
             told = one.state == "deleted" or not (breaks(one) or GUESSED_END in one.reasons)
-            open_heads[start] = Head(start, one.size if told else None, one)
-    return taken, open_heads
+            open_heads[start] = Head(start, one.size if told else None, one.kind, one)
+    return taken, open_heads, sorted(starts)
 
 
 def _begins(kind: Kind, source: Source) -> bool:
@@ -259,8 +287,25 @@ def _options(first: int, room: int, needs: tuple[int | None, int | None]) -> Ite
         yield from ways([0, first], [a, b])
 
 
-def _stands(own: NDArray[np.uint8], head: Head, cluster: int, budget: Budget) -> _Stands | None:
-    """How a file stands on clusters; None if it cannot lie there."""
+def _shown(first: Head, second: Head, begun: int, rows: NDArray[np.uint8]) -> Iterator[Way]:
+    """The way that clusters show of a text and a file that is none."""
+    texts = [head.textual for head in (first, second)]
+    if texts.count(True) != 1 or texts.count(False) != 1:
+        return
+    labels = (text_clusters(rows) != texts[0]).astype(np.int8)
+    if not labels[:begun].any() and labels[begun]:
+        yield Way(BY_CLUSTERS, labels)
+
+
+def _sorts_of(way: Way) -> list[str]:
+    """By what names a way goes: what clusters show may be turns that are as even as can be, too."""
+    needs = np.bincount(way.labels, minlength=2).tolist()
+    even = (even_way(needs, turns) for turns in range(2, _MOST_TURNS + 1))
+    return [way.sort, *(one.sort for one in even if np.array_equal(one.labels, way.labels))]
+
+
+def _stands(own: NDArray[np.uint8], head: Head, cluster: int, budget: Budget, exact: bool) -> _Stands | None:
+    """How a file stands on clusters; None if it cannot lie there. `exact`: it has all of them."""
     data = own.tobytes() if head.size is None else own.tobytes()[: head.size]
     measure = recognise(BytesSource(data), deep=True)
     breaks_at = measure.breaks_at if measure is not None else None
@@ -268,9 +313,21 @@ def _stands(own: NDArray[np.uint8], head: Head, cluster: int, budget: Budget) ->
     if head.size is not None:
         fits = measure is None or (measure.whole and measure.length == head.size)
         return _Stands(head.size, measure) if fits else None
-    if measure is None or not measure.whole or -(-measure.length // cluster) != len(own):
-        return None
+    if measure is None or not measure.whole or (exact and -(-measure.length // cluster) != len(own)):
+        return _text_on(data, cluster) if head.textual else None
     return _Stands(measure.length, measure)
+
+
+def _text_on(data: bytes, cluster: int) -> _Stands | None:
+    """A text that ends in the last of its clusters, where zeros begin."""
+    text = kind_named("txt")
+    length = len(data.rstrip(b"\0"))
+    if length == len(data):
+        return None  # it may go on
+    measure = text.measure(BytesSource(data[:length]), False) if text.measure is not None else None
+    if measure is None or measure.length < length or -(-length // cluster) * cluster != len(data):
+        return None
+    return _Stands(length, measure)
 
 
 def _finding(head: Head, stands: _Stands, where: NDArray[np.int64], cluster: int, by_habit: bool) -> Finding:

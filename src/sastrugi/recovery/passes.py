@@ -21,6 +21,7 @@ from sastrugi.recovery.pairs_by_turns import PairsByTurns
 from sastrugi.recovery.reassembly_pass import Assembly
 from sastrugi.recovery.relics import loose_outside, previous_volumes_of, relic_findings
 from sastrugi.recovery.tables import table_findings
+from sastrugi.recovery.told_grids import told_grids
 from sastrugi.units import format_size
 from sastrugi.volumes.metadata_scan import LooseTable, loose_tables
 from sastrugi.volumes.orphan_folders import LooseFolder
@@ -217,6 +218,8 @@ class Content:
                 kept is None
             ):  # the pass that looks for folders was made before the scan was broken off, or is not asked for
                 kept = _kept_by_volumes(scan, _loose_folders(scan, [scan.range], RangeSet(), {}))
+            regions = [*(place.where for place in scan.places), Extent(0, scan.medium.size)]
+            grids = [*grids, *told_grids(scan.file, grids, regions)]
             pairs = PairsByTurns(scan.medium, scan.file, scan.survey, kept)
             scan.sweep(pairs.unlooked(scan.range))
             pairs.put_together(grids, scan.progress)
