@@ -7,7 +7,7 @@ budget; how many tries were made is told.
 
 from __future__ import annotations
 
-from bisect import bisect_right
+from bisect import bisect_left, bisect_right
 from collections.abc import Sequence
 from dataclasses import dataclass, replace
 
@@ -29,7 +29,7 @@ LATE, _CLEAR = 32 << 10, 2048
 """Bytes by which a break may be told late, and that must be right behind a gap before it is gone on from there."""
 _MOST_BREAKS, _WAYS, _MOST_TURN = 6, 2, 24
 """Gaps in one file; places from which each is gone on; clusters of a piece of files that were written by turns."""
-_MOST_TRIES = 600
+_MOST_TRIES, _MOST_BEHIND_WALL = 600, 128
 _MOST_UNTOLD = 32 << 20
 """Bytes that a file is looked for in of which nothing tells the size."""
 _UNPROVED, _BY_HEADERS = 0.5, 0.7
@@ -181,6 +181,8 @@ class _Search:
         if measure is None or measure.whole or measure.breaks_at is None:
             return None
         found = self._by_turns(placed)
+        if found is None and not self.budget.spent:
+            found = self._from_wall_on(placed, measure.breaks_at, 1)
         return found if found is not None or self.budget.spent else self._across_gaps(placed, measure.breaks_at, 1)
 
     def _by_turns(self, placed: Sequence[Extent]) -> tuple[Measure, list[Extent]] | None:
@@ -219,6 +221,33 @@ class _Search:
                 return (behind + self.walls[n] - extent.offset) // self.cluster
             behind += extent.length
         return 0
+
+    def _from_wall_on(
+        self, placed: Sequence[Extent], breaks_at: int, depth: int
+    ) -> tuple[Measure, list[Extent]] | None:  # fmt: skip
+        """The head up to where another file begins, and the rest behind a gap of any length; from where that takes the
+        file furthest the same again, up to where the next one begins."""
+        count = self._wall(placed)
+        if not 0 < count * self.cluster < min(breaks_at + LATE, total(placed)) or depth > _MOST_BREAKS:
+            return None
+        first = within(placed, 0, count * self.cluster)
+        furthest, behind = max(breaks_at, count * self.cluster + max(self.cluster, _CLEAR)), list[Extent]()
+        for gap in range(1, _MOST_BEHIND_WALL + 1):
+            at = first[-1].end + gap * self.cluster
+            if self.walls[bisect_left(self.walls, at) : bisect_right(self.walls, at)]:
+                continue  # another file begins there
+            places = self._behind(first, at)
+            if not places:
+                continue  # beyond the end, or where another gap leads to, too
+            tried = self._measured(places)
+            if tried is None or self.budget.spent:
+                return None
+            if tried.proof in LOOKED_THROUGH and _right(tried, self.finding, self.recorded):
+                return tried, list(join(places))
+            reach = 0 if tried.whole else tried.breaks_at or 0
+            if reach > furthest:
+                furthest, behind = reach, places
+        return self._from_wall_on(behind, furthest, depth + 1) if behind else None
 
     def _behind(self, first: Sequence[Extent], at: int) -> list[Extent]:
         """A head, and the rest of the file from a byte on."""
