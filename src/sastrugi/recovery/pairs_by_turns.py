@@ -170,8 +170,11 @@ class PairsByTurns:
             return []
         for other in range(n + 1, min(n + 1 + _BESIDE, len(heads))):
             second = heads[other]
-            if second.start in self._taken:
+            if second.start in self._taken or not (first.doubtful or second.doubtful):
                 continue
+            between = Extent(first.start, second.start - first.start)
+            if first.size is not None and between.length - self._taken.count(between) >= first.size:
+                continue  # the first one ends before the second begins
             for end in self._ends(second.start, heads[other + 1 : other + 1 + _BESIDE], grid):
                 for places in self._rooms(first.start, end, grid):
                     if second.start not in places:
@@ -193,8 +196,9 @@ class PairsByTurns:
         count = min((end - start) // grid.cluster, _MOST_CLUSTERS, _MOST_BYTES // grid.cluster)
         places = free_clusters(start, count, grid.cluster, min(end, grid.data.end), self._taken)
         if places and places[0] == start:
-            written = np.flatnonzero(read_clusters(self._medium, places, grid.cluster).any(axis=1))
-            count = int(written[-1]) + 1 if len(written) else 0
+            count = len(places)
+            while count and not self._medium.read(places[count - 1], grid.cluster).strip(b"\0"):
+                count -= 1
             yield places[:count]
             if count < len(places):
                 yield places[: count + 1]

@@ -164,7 +164,8 @@ def mend_edge(piece: LooseFolder) -> None:
     before = piece.follows
     if piece.family != "fat" or before is None or not piece.records:
         return
-    for record in fat.joined_records(before.data, piece.data):
+    record = fat.joined_record(before.data, piece.data)
+    if record is not None:
         whole = _of_fat(0, record)
         whole.record = piece.records[0].record
         if (whole.cluster, whole.size) == (piece.records[0].cluster, piece.records[0].size):

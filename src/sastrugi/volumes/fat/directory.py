@@ -177,16 +177,27 @@ def table_ends(table: bytes) -> bool:
     return 0 in table[::ENTRY_SIZE]
 
 
-def joined_records(before: bytes, behind: bytes) -> list[Record]:
-    """Records of the edge between two pieces of a table that reach from one into the other; their positions count from
-    the beginning of the second. There is one at most that is no accident."""
-    tail = before[-LONGEST_RECORD:]
-    out = []
-    for record in parse_table(tail + behind[:LONGEST_RECORD], 32):
-        if record.position < len(tail) < record.position + record.length and not record.label:
-            record.position -= len(tail)
-            out.append(record)
-    return out
+def joined_record(before: bytes, behind: bytes) -> Record | None:
+    """The record of which a long name reaches from one piece of a table into another; its position counts from the
+    beginning of the second."""
+    count, lead = _long_entries(before[::-1], reverse=True), _long_entries(behind)
+    checksum, short = before[CHECKSUM - ENTRY_SIZE], behind[lead * ENTRY_SIZE : (lead + 1) * ENTRY_SIZE]
+    if not count or len(short) < ENTRY_SIZE or (lead and behind[CHECKSUM] != checksum):
+        return None
+    if not lead and short[0] == DELETED:  # nothing but its lost first letter can be wrong: it is asked first
+        first = before[1 - ENTRY_SIZE : 3 - ENTRY_SIZE].decode("utf-16-le", "replace")
+        if (
+            first.isascii()
+            and first.isalnum()
+            and _first_byte_for(short[:11], checksum) not in (first + first.upper()).encode()
+        ):
+            return None
+    tail = before[-count * ENTRY_SIZE :]
+    record = next(iter(parse_table(tail + behind[: lead * ENTRY_SIZE] + short, 32)), None)
+    if record is None or record.label or not record.position < len(tail) < record.position + record.length:
+        return None
+    record.position -= len(tail)
+    return record
 
 
 def goes_on(before: bytes, behind: bytes) -> bool | None:
@@ -195,11 +206,11 @@ def goes_on(before: bytes, behind: bytes) -> bool | None:
     begins the other without the long name that it stands for; None where a file ends with the one and another begins
     with the other."""
     if _long_entries(before[::-1], reverse=True):
-        return bool(joined_records(before, behind))
+        return joined_record(before, behind) is not None
     lead = _long_entries(behind)
     if not lead:
         return False if b"~" in behind[:8] else None
-    first = next(iter(parse_table(behind[:LONGEST_RECORD], 32)), None)
+    first = next(iter(parse_table(behind[: (lead + 1) * ENTRY_SIZE], 32)), None)
     return None if first is None or (first.length > lead * ENTRY_SIZE and first.name_sure > _CUT_SURE) else False
 
 
