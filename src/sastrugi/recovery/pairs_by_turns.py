@@ -42,8 +42,8 @@ from sastrugi.recovery.sources import MediumSource
 from sastrugi.units import plural
 
 _MOST_HEADS, _MOST_READ, _MOST_TRIES = 20_000, 512 << 20, 20_000
-_MOST_CLUSTERS, _MOST_BYTES = 1 << 14, 16 << 20
-"""Clusters, and bytes, of a pair."""
+_MOST_CLUSTERS, _MOST_BYTES, _MOST_PARTS = 1 << 14, 16 << 20, 100
+"""Clusters, and bytes, of a pair; stretches of a medium that are looked through by themselves."""
 _MOST_TURNS = 12
 """Turns that are tried where neither file says how long it is."""
 _BESIDE = 2
@@ -95,7 +95,8 @@ class PairsByTurns:
         self, medium: Medium, scan_file: ScanFile, survey: Survey, kept: Iterable[tuple[str, Extent]]
     ) -> None:  # fmt: skip
         self._medium, self._file, self._survey = medium, scan_file, survey
-        self._taken, self._open, self._starts = _told(scan_file)
+        self._parts = _doubts(scan_file)
+        self._taken, self._open, self._starts = _told(scan_file, self._parts) if self._parts else (RangeSet(), {}, [])
         self._tables: list[Extent] = []
         for what, extent in kept:
             if what == "folder":
@@ -123,6 +124,8 @@ class PairsByTurns:
     def put_together(self, grids: Sequence[Grid], progress: Progress) -> None:
         """Put pairs that took turns in the places that are theirs, what proves itself first: it tells how the others
         took turns. Nothing is committed."""
+        if not self._parts:
+            return
         # Earlier lives first: in today's tables, which may never have been written, their files still stand.
         for grid in sorted(grids, key=lambda grid: (grid.volume is not None, -grid.cluster)):
             for extent in self._tables if grid.volume is not None else ():
@@ -148,15 +151,18 @@ class PairsByTurns:
 
     def _heads_on(self, grid: Grid) -> Iterator[Head]:
         """Where files begin on a grid that are not surely whole elsewhere: by what is reported, and by signatures."""
+        near = RangeSet(self._parts)
         for start, head in self._open.items():
-            if grid.holds(start) and grid.begins(start) and start not in self._taken:
+            if grid.holds(start) and grid.begins(start) and start in near and start not in self._taken:
                 yield head
-        for base, marks in self._survey.marks(grid.data.offset):
-            if base >= grid.data.end:
+        for base, marks in self._survey.marks(max(grid.data.offset, self._parts[0].offset)) if self._parts else ():
+            if base >= min(grid.data.end, self._parts[-1].end):
                 return
+            if not near.overlap(Extent(base, len(marks) * SECTOR)):
+                continue
             for n in np.flatnonzero(marks & Mark.SIGNED).tolist():
                 at = base + n * SECTOR
-                if not grid.holds(at) or not grid.begins(at) or at in self._open or at in self._taken:
+                if not (grid.holds(at) and grid.begins(at) and at in near) or at in self._open or at in self._taken:
                     continue
                 source = MediumSource(self._medium, FileMap.of((Extent(at, grid.data.end - at),)))
                 begun = next((kind for kind in kinds_begun(source) if _begins(kind, source)), None)
@@ -247,13 +253,15 @@ class PairsByTurns:
         return []
 
 
-def _told(scan_file: ScanFile) -> tuple[RangeSet, dict[int, Head], list[int]]:
-    """What is surely somebody's, the heads of files that may lie otherwise than is said, by their places, and where all
-    begin."""
+def _told(scan_file: ScanFile, parts: Sequence[Extent]) -> tuple[RangeSet, dict[int, Head], list[int]]:
+    """In some parts of the medium: what is surely somebody's, the heads of files that may lie otherwise than is said,
+    by their places, and where all begin."""
+    reaching = [f"start BETWEEN {part.offset - _MOST_BYTES} AND {part.end}" for part in parts]
+    wanted = f"size > 0 AND ({' OR '.join([*reaching, f'size > {_MOST_BYTES}'])})"
     taken = RangeSet()
     open_heads: dict[int, Head] = {}
     starts: set[int] = set()
-    for one in scan_file.findings("size > 0"):
+    for one in scan_file.findings(wanted):
         start = one.map.start
         if start is None or is_nameless_text(one):
             continue  # nobody knows where such a text begins
@@ -266,6 +274,14 @@ def _told(scan_file: ScanFile) -> tuple[RangeSet, dict[int, Head], list[int]]:
             told = one.state == "deleted" or not (breaks(one) or GUESSED_END in one.reasons)
             open_heads[start] = Head(start, one.size if told else None, one.kind, one)
     return taken, open_heads, sorted(starts)
+
+
+def _doubts(scan_file: ScanFile) -> list[Extent]:
+    """Where a file may lie that is in question, or one that took turns with it."""
+    doubts = scan_file.starts(f"size > 0 AND (state = 'found' OR (state = 'deleted' AND confidence < {_DOUBTED}))")
+    near = RangeSet(Extent(max(start - _MOST_BYTES, 0), 2 * _MOST_BYTES) for start in sorted(doubts))
+    parts = list(near.overlap(Extent(0, 1 << 62)))
+    return parts if len(parts) <= _MOST_PARTS else [Extent(0, 1 << 62)]
 
 
 def _begins(kind: Kind, source: Source) -> bool:

@@ -213,11 +213,8 @@ class Content:
     def _put_together(self, scan: ScanContext, grids: Sequence[Grid]) -> None:
         """What was found in pieces: all of it or nothing is kept."""
         try:
-            kept = scan.kept_by_volumes
-            if (
-                kept is None
-            ):  # the pass that looks for folders was made before the scan was broken off, or is not asked for
-                kept = _kept_by_volumes(scan, _loose_folders(scan, [scan.range], RangeSet(), {}))
+            # What looks for folders may have run before the scan was broken off, or not be asked for.
+            kept = scan.kept_by_volumes or _kept_by_volumes(scan, _loose_folders(scan, [scan.range], RangeSet(), {}))
             regions = [*(place.where for place in scan.places), Extent(0, scan.medium.size)]
             grids = [*grids, *told_grids(scan.file, grids, regions)]
             pairs = PairsByTurns(scan.medium, scan.file, scan.survey, kept)

@@ -277,10 +277,10 @@ class ScanFile:
             for packed, size, sound in rows:
                 yield sound_part(packed, size, sound)
 
-    def starts(self) -> dict[int, int]:
-        """The size of a finding by the place of its first byte."""
+    def starts(self, where: str = "TRUE") -> dict[int, int]:
+        """The size of a finding (that fulfils an SQL condition) by the place of its first byte."""
         with self._reading():
-            return dict(self._run("SELECT start, size FROM findings WHERE start IS NOT NULL"))
+            return dict(self._run(f"SELECT start, size FROM findings WHERE start IS NOT NULL AND ({where})"))
 
     def add_marks(self, where: Extent, packed: bytes) -> None:
         """Keep what a survey saw in a stretch of the medium (see recovery.survey)."""
