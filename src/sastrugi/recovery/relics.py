@@ -26,7 +26,7 @@ from sastrugi.recovery.previous_volumes import (
 )
 from sastrugi.recovery.tables import deleted_finding, overlaps
 from sastrugi.volumes.metadata_scan import LooseTable, loose_tables, marked
-from sastrugi.volumes.orphan_folders import LooseFolder, loose_folders
+from sastrugi.volumes.orphan_folders import LooseFolder, join_pieces, loose_folders
 from sastrugi.volumes.reader import OWN_TABLES, Entry, Volume
 from sastrugi.volumes.registry import file_systems
 
@@ -46,11 +46,13 @@ def loose_outside(tables: Iterable[LooseTable], volumes: Sequence[Volume], live:
         if ((own := rules[table.family]) is not None and own.loses_first_letters)
         or reached.gaps(Extent(table.offset, len(table.data)))
     )
-    return [
+    loose = [
         folder
         for folder in loose_folders(unread)
         if folder.offset not in reached and not live.overlap(Extent(folder.offset, 1))
     ]
+    join_pieces(loose)
+    return loose
 
 
 def earlier_lives(medium: Medium, places: Sequence[Place], progress: Progress) -> list[Place]:

@@ -87,14 +87,20 @@ def loose_folders(tables: Iterable[LooseTable]) -> list[LooseFolder]:
         if folder.family == "fat" and folder.records:
             records = next(one for one in settled if one)
             folder.records = [_of_fat(folder.offset, record) for record in records]
-    _join_exfat([folder for folder in out if folder.family == "exfat"])
-    _join_fat([folder for folder in out if folder.family == "fat"])
     return out
+
+
+def join_pieces(folders: Sequence[LooseFolder]) -> None:
+    """Say of each piece which one it follows, where an entry set tells that reaches from one into the other."""
+    _join_exfat([folder for folder in folders if folder.family == "exfat"])
+    _join_fat([folder for folder in folders if folder.family == "fat"])
 
 
 def told_anywhere(tables: Sequence[LooseTable]) -> Iterator[tuple[str, bool, int, Times]]:
     """What any record in loose tables tells (name, whether a folder, size, times), also those that nothing proves."""
-    for folder in loose_folders(tables):
+    folders = loose_folders(tables)
+    join_pieces(folders)
+    for folder in folders:
         yield from ((r.name, r.folder, r.size, r.times) for r in folder.records)
     for table in tables:
         if table.family == "exfat":
