@@ -14,7 +14,7 @@ from numpy.typing import NDArray
 
 from sastrugi.kinds import Kind, Measure, Proof, all_kinds, recognise
 from sastrugi.kinds.base import Holds
-from sastrugi.kinds.registry import is_textual, kinds_begun, measuring_kind
+from sastrugi.kinds.registry import kinds_begun
 from sastrugi.media import Extent, Medium, RangeSet
 from sastrugi.media.filemap import FileMap
 from sastrugi.recovery.confidence import LOOKED_THROUGH, judge_found, kind_of
@@ -26,7 +26,8 @@ from sastrugi.volumes.reader import Times, Volume
 from sastrugi.volumes.registry import file_systems
 
 _SHORTEST_FRAGMENT = 4096
-_ZERO_END = 8
+_ZERO_END, _BY_CHANCE = 8, 16
+"""Zeros behind the end of a file; bytes of something else that may look like text."""
 _PERHAPS_A_PIECE, _BEGUN_INSIDE = 0.2, 0.3
 BREAKS = "breaks at byte"
 """How the reason of a file begins of which only the beginning was found."""
@@ -34,6 +35,8 @@ GUESSED_END = "its end is a guess"
 _MOST_INSIDE, _MOST_READ_INSIDE, _MOST_READ_INSIDE_IN_ALL = 64, 32 << 20, 512 << 20
 """Beginnings inside of a file that is known by its headers which are looked at, and bytes; and bytes in all."""
 _LONG_MARK = 4
+_ALIKE_THROUGHOUT = ("txt", "csv", "log")
+"""Texts that begin as they go on."""
 _LISTS, _BYTES_PER_LIST, _HEAD_OF_LIST = 10_000, 64 << 10, 8
 """Lists of blocks that are read, and bytes of a medium for each more; bytes that tell soon that something is none."""
 
@@ -226,9 +229,7 @@ def breaks(finding: Finding) -> bool:
 def is_nameless_text(finding: Finding) -> bool:
     """Whether it is a text that content alone tells of, without a beginning of its own: nobody knows where such a one
     begins or ends."""
-    kind = all_kinds().get(finding.kind)
-    bare = kind is None or (is_textual(kind) and not measuring_kind(kind).signatures)
-    return finding.state == "found" and bare
+    return finding.state == "found" and (finding.kind in _ALIKE_THROUGHOUT or finding.kind not in all_kinds())
 
 
 def marked_kind(kind: Kind) -> bool:
@@ -281,6 +282,9 @@ def _measure(medium: Medium, where: FileMap, signed: bool) -> Measure | None:
     if measure is None or measure.proof > Proof.GUESS:
         return measure
     rest = where.read(medium, measure.length, -measure.length % SECTOR)
+    if rest.strip(b"\0") and measure.length >= _SHORTEST_FRAGMENT and measure.length % SECTOR <= _BY_CHANCE:
+        length = measure.length // SECTOR * SECTOR  # what begins behind it begins like text
+        return replace(measure, length=length, rule=f"text for {length:,} bytes, up to what is none")
     if rest.strip(b"\0") or (measure.length < SECTOR and not rest):
         return None
     if not rest:

@@ -79,6 +79,7 @@ def _put(scan_file: ScanFile, taken: RangeSet, finding: Finding) -> None:
     scan_file.replace(replace(finding, reasons=list(dict.fromkeys([*finding.reasons, "no record tells its name"]))))
     if finding.sound and finding.confidence >= _SURELY_FOUND:
         claim(taken, finding)
+        scan_file.drop_parts_of(finding)
 
 
 def _proved(finding: Finding) -> bool:

@@ -141,6 +141,7 @@ class PairsByTurns:
             put = self._pair_from(heads, n, grid, by_habit)
             for one in put:
                 self._file.replace(one) if one.number else self._file.add(one)
+                self._file.drop_parts_of(one)
                 claim_extents(self._taken, one.extents, one.size)
                 self._open.pop(one.map.start or 0, None)
             settled += len(put)

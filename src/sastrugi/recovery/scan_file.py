@@ -262,6 +262,15 @@ class ScanFile:
         """Drop the findings of a pass that was broken off and begins anew."""
         self._run("DELETE FROM findings WHERE passes LIKE ?", (f"%{from_pass}%",))
 
+    def drop_parts_of(self, finding: Finding) -> None:
+        """Drop what was found by its bytes alone, and is hardly a file, where it is a part of this one."""
+        for offset, length in finding.extents:
+            self._run(
+                "DELETE FROM findings WHERE state = 'found' AND confidence < 0.5 AND number != ? "
+                "AND start >= ? AND start + size <= ?",
+                (finding.number, offset, offset + length),
+            )
+
     def findings(self, where: str = "", values: tuple[Any, ...] = (), order: str = "number") -> Iterator[Finding]:
         """Findings that fulfil an SQL condition (all if it is empty), in order of `order`."""
         condition = f"WHERE {where}" if where else ""

@@ -34,7 +34,7 @@ def told_grids(scan_file: ScanFile, grids: Sequence[Grid], regions: Sequence[Ext
             strays.setdefault(region, []).append(one)
     out = []
     for region, found in strays.items():
-        grid = _grid_of(region, [one.map.start or 0 for one in found])
+        grid = grid_of(region, [one.map.start or 0 for one in found])
         if grid is not None:
             out.append(grid)
             for one in _blamed(found, grid):
@@ -42,7 +42,7 @@ def told_grids(scan_file: ScanFile, grids: Sequence[Grid], regions: Sequence[Ext
     return out
 
 
-def _grid_of(region: Extent, starts: Sequence[int]) -> Grid | None:
+def grid_of(region: Extent, starts: Sequence[int]) -> Grid | None:
     """The largest clusters on which nearly all of these bytes begin one."""
     if len(starts) < _FEWEST:
         return None
