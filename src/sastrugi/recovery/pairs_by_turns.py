@@ -10,6 +10,7 @@ from __future__ import annotations
 from bisect import bisect_left, bisect_right
 from collections.abc import Iterable, Iterator, Sequence
 from dataclasses import dataclass, replace
+from itertools import islice
 
 import numpy as np
 from numpy.typing import NDArray
@@ -41,7 +42,9 @@ from sastrugi.recovery.sector_survey import SECTOR, Mark, Survey
 from sastrugi.recovery.sources import MediumSource
 from sastrugi.units import plural
 
-_MOST_HEADS, _MOST_READ, _MOST_TRIES = 20_000, 512 << 20, 20_000
+_MOST_HEADS, _MOST_READ, _MOST_MEASURED, _MOST_TRIES = 20_000, 4 << 30, 512 << 20, 20_000
+"""Beginnings; bytes that are read, and measured; ways that are tried."""
+_AT_ONCE = 1 << 20
 _MOST_CLUSTERS, _MOST_BYTES, _MOST_PARTS = 1 << 14, 16 << 20, 100
 """Clusters, and bytes, of a pair; stretches of a medium that are looked through by themselves."""
 _MOST_TURNS = 12
@@ -84,8 +87,11 @@ class _Stands:
 
     @property
     def proved(self) -> bool:
-        known = self.measure is not None and self.measure.whole and self.measure.proof in LOOKED_THROUGH
-        return known and self.measure is not None and not is_textual(kind_named(self.measure.kind))
+        measure = self.measure
+        if measure is None or not measure.whole or measure.proof not in LOOKED_THROUGH:
+            return False
+        kind = all_kinds().get(measure.kind)
+        return kind is None or not is_textual(kind)
 
 
 class PairsByTurns:
@@ -103,14 +109,15 @@ class PairsByTurns:
                 self._taken.add(extent)
             else:
                 self._tables.append(extent)
-        self._budget, self._habit = Budget(_MOST_READ, _MOST_TRIES), Habit()
+        self._budget, self._habit = Budget(_MOST_MEASURED, _MOST_TRIES), Habit()
+        self._to_read = _MOST_READ
 
     def unlooked(self, within: Extent) -> list[Extent]:
         """Where files lie that only headers speak for, near to others that are in question: what begins inside of them
         was not looked for so far."""
         doubts = sorted(head.start for head in self._open.values() if head.doubtful)
         out: list[Extent] = []
-        left = _MOST_READ
+        left = _MOST_MEASURED
         for start, head in sorted(self._open.items()):
             n = bisect_left(doubts, start - _NEAR)
             if head.doubtful or head.size is None or n == len(doubts) or doubts[n] > start + head.size + _NEAR:
@@ -134,7 +141,7 @@ class PairsByTurns:
                 self._on(grid, by_habit, progress)
 
     def _on(self, grid: Grid, by_habit: bool, progress: Progress) -> None:
-        heads = sorted(self._heads_on(grid), key=lambda head: head.start)[:_MOST_HEADS]
+        heads = sorted(islice(self._heads_on(grid), _MOST_HEADS), key=lambda head: head.start)
         progress.start("pairs by turns", len(heads), "files")
         n = settled = 0
         while n < len(heads) and not self._budget.spent:
@@ -204,11 +211,20 @@ class PairsByTurns:
         places = free_clusters(start, count, grid.cluster, min(end, grid.data.end), self._taken)
         if places and places[0] == start:
             count = len(places)
-            while count and not self._medium.read(places[count - 1], grid.cluster).strip(b"\0"):
-                count -= 1
+            while count:
+                some = places[max(count - _AT_ONCE // grid.cluster, 0) : count]
+                written = np.flatnonzero(self._read(some, grid.cluster).any(axis=1))
+                count += int(written[-1]) + 1 - len(some) if len(written) else -len(some)
+                if len(written):
+                    break
             yield places[:count]
             if count < len(places):
                 yield places[: count + 1]
+
+    def _read(self, places: Sequence[int], cluster: int) -> NDArray[np.uint8]:
+        """What stands on clusters; nothing any more where enough was read. Shape: (clusters, bytes)."""
+        self._to_read -= len(places) * cluster
+        return read_clusters(self._medium, places if self._to_read > 0 else (), cluster)
 
     def _tried(
         self, first: Head, second: Head, places: tuple[int, ...], cluster: int, by_habit: bool
@@ -224,7 +240,9 @@ class PairsByTurns:
         if by_habit and (told != len(places) if None not in needs else not told):
             return []  # their lengths must agree with the room that they have
         usual = self._habit.near(first.start) if by_habit else set()
-        rows = read_clusters(self._medium, places, cluster)
+        rows = self._read(places, cluster)
+        if not len(rows):
+            return []
         tried: set[bytes] = set()
         begun = places.index(second.start)
         shown = [] if by_habit else _shown(first, second, begun, rows)
@@ -332,23 +350,22 @@ def _stands(own: NDArray[np.uint8], head: Head, cluster: int, budget: Budget, ex
     breaks_at = measure.breaks_at if measure is not None else None
     budget.spend(len(data) if breaks_at is None else min(len(data), breaks_at + LATE))
     if head.size is not None:
-        fits = measure is None or (measure.whole and measure.length == head.size)
-        return _Stands(head.size, measure) if fits else None
+        fits = measure.whole and measure.length == head.size if measure is not None else not head.textual
+        return _Stands(head.size, measure) if len(data) == head.size and fits else _as_text(data, head, cluster)
     if measure is None or not measure.whole or (exact and -(-measure.length // cluster) != len(own)):
-        return _text_on(data, cluster) if head.textual else None
+        return _as_text(data, head, cluster)
     return _Stands(measure.length, measure)
 
 
-def _text_on(data: bytes, cluster: int) -> _Stands | None:
-    """A text that ends in the last of its clusters, where zeros begin."""
+def _as_text(data: bytes, head: Head, cluster: int) -> _Stands | None:
+    """A text of a known length, or one that ends in the last of its clusters, where zeros begin."""
+    length = len(data.rstrip(b"\0")) if head.size is None else head.size
+    ends = len(data) == length if head.size is not None else length < len(data) < length + cluster
     text = kind_named("txt")
-    length = len(data.rstrip(b"\0"))
-    if length == len(data):
-        return None  # it may go on
-    measure = text.measure(BytesSource(data[:length]), False) if text.measure is not None else None
-    if measure is None or measure.length < length or -(-length // cluster) * cluster != len(data):
+    if not head.textual or not ends or text.measure is None:
         return None
-    return _Stands(length, measure)
+    measure = text.measure(BytesSource(data[:length]), False)
+    return _Stands(length, measure) if measure is not None and measure.length >= length else None
 
 
 def _finding(head: Head, stands: _Stands, where: NDArray[np.int64], cluster: int, by_habit: bool) -> Finding:
