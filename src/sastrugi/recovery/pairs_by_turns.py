@@ -8,7 +8,7 @@ clusters together are counted, and few ways of turns put each where its content 
 from __future__ import annotations
 
 from bisect import bisect_left, bisect_right
-from collections.abc import Iterable, Iterator, Sequence
+from collections.abc import Callable, Iterable, Iterator, Sequence
 from dataclasses import dataclass, replace
 from itertools import islice
 
@@ -95,12 +95,14 @@ class _Stands:
 
 
 class PairsByTurns:
-    """The search of one scan. `kept` is what belongs to no file: tables and folders."""
+    """The search of one scan. `kept` is what belongs to no file: tables and folders; `wanted` says of a finding whether
+    it is asked for."""
 
     def __init__(
-        self, medium: Medium, scan_file: ScanFile, survey: Survey, kept: Iterable[tuple[str, Extent]]
+        self, medium: Medium, scan_file: ScanFile, survey: Survey, kept: Iterable[tuple[str, Extent]],
+        wanted: Callable[[Finding], bool] = lambda finding: True,
     ) -> None:  # fmt: skip
-        self._medium, self._file, self._survey = medium, scan_file, survey
+        self._medium, self._file, self._survey, self._wanted = medium, scan_file, survey, wanted
         self._parts = _doubts(scan_file)
         self._taken, self._open, self._starts = _told(scan_file, self._parts) if self._parts else (RangeSet(), {}, [])
         self._tables: list[Extent] = []
@@ -147,7 +149,10 @@ class PairsByTurns:
         while n < len(heads) and not self._budget.spent:
             put = self._pair_from(heads, n, grid, by_habit)
             for one in put:
-                self._file.replace(one) if one.number else self._file.add(one)
+                if one.number:
+                    self._file.replace(one)
+                elif self._wanted(one):
+                    self._file.add(one)
                 self._file.drop_parts_of(one)
                 claim_extents(self._taken, one.extents, one.size)
                 self._open.pop(one.map.start or 0, None)

@@ -217,7 +217,7 @@ class Content:
             kept = scan.kept_by_volumes or _kept_by_volumes(scan, _loose_folders(scan, [scan.range], RangeSet(), {}))
             regions = [*(place.where for place in scan.places), Extent(0, scan.medium.size)]
             grids = [*grids, *told_grids(scan.file, grids, regions)]
-            pairs = PairsByTurns(scan.medium, scan.file, scan.survey, kept)
+            pairs = PairsByTurns(scan.medium, scan.file, scan.survey, kept, scan.limits.keeps)
             scan.sweep(pairs.unlooked(scan.range))
             pairs.put_together(grids, scan.progress)
             put_together(scan.medium, scan.file, grids, scan.progress)
