@@ -10,14 +10,15 @@ import numpy as np
 
 from sastrugi.media.extents import Extent
 from sastrugi.volumes.exfat import directory as exfat
-from sastrugi.volumes.exfat.layout import IN_USE, TYPE_NAME, TYPE_STREAM
+from sastrugi.volumes.exfat.layout import IN_USE, TYPE_NAME
 from sastrugi.volumes.fat import directory as fat
 from sastrugi.volumes.fat.layout import ATTR_LONG_NAME, ATTR_LONG_NAME_MASK, DIR_ENTRY, ENTRY_SIZE
 from sastrugi.volumes.metadata_scan import LooseTable
 from sastrugi.volumes.reader import Times
 
 _SECTOR = 512
-_MOST_JOINED = 200
+_MOST_COMPARED = 20_000
+"""Pairs of pieces of which it is asked whether one goes on in the other."""
 _DOT = b".".ljust(11)
 _LONG_NAME_BYTES = [*range(1, 11), *range(14, 26), *range(28, 32)]
 """Where a long-name entry has its thirteen characters (FAT specification, "Long File Name Implementation")."""
@@ -136,10 +137,17 @@ class NamePieces:
 
 def _join_exfat(folders: Sequence[LooseFolder]) -> None:
     """Sets that begin in one piece and end in another: their checksum proves which."""
-    heads = [f for f in folders if f.data[0] | IN_USE in (TYPE_STREAM, TYPE_NAME)][:_MOST_JOINED]
-    for folder in [f for f in folders if f.full][:_MOST_JOINED]:
+    heads: dict[int, list[LooseFolder]] = {}
+    for folder in folders:
+        heads.setdefault(exfat.leading_entries(folder.data), []).append(folder)
+    left = _MOST_COMPARED
+    for folder in folders:
+        missing = exfat.missing_entries(folder.data) if folder.full else 0
         tail = exfat.tail_of(folder.data)
-        for head in heads:
+        for head in heads.get(missing, ()) if missing else ():
+            left -= 1
+            if left < 0:
+                return
             if head.follows is not None or head is folder or not exfat.goes_on(tail, head.data):
                 continue
             across = [r for r in exfat.parse_table(tail + head.data) if r.position < len(tail) < r.position + r.length]

@@ -117,6 +117,21 @@ def goes_on(table: bytes, block: bytes) -> bool:
     return first is not None and first.proven
 
 
+def missing_entries(table: bytes) -> int:
+    """How many entries the last set of a table lacks, which goes on in the next cluster; 0 if none does."""
+    for n in range(1, min(_MOST_SECONDARY, len(table) // ENTRY_SIZE) + 1):
+        at = len(table) - n * ENTRY_SIZE
+        if table[at] | IN_USE == TYPE_FILE:
+            return max(table[at + 1] + 1 - n, 0)
+    return 0
+
+
+def leading_entries(block: bytes) -> int:
+    """How many entries at the beginning of a block belong to a set that began before it."""
+    types = block[: (_MOST_SECONDARY + 1) * ENTRY_SIZE : ENTRY_SIZE]
+    return next((n for n, one in enumerate(types) if one | IN_USE not in (TYPE_STREAM, TYPE_NAME)), len(types))
+
+
 def parse_set(data: bytes, position: int = 0, checksum: int | None = None) -> Record | None:
     """The entry set that `data` begins with, or None if there is none. `checksum` is what the set's should be, where
     that is known."""
