@@ -53,8 +53,8 @@ _MAX_FOLDER_BYTES = 65536 * 32
 _MAX_RECORDS = 1_000_000
 _MOST_PLACEMENTS = 512
 _LOW_WORDS = 1 << 16
-_MOST_PARTS = 20_000
-"""Clusters that may be later parts of deleted folders."""
+_MOST_PARTS, _MOST_PART_RECORDS = 20_000, 500_000
+"""Clusters that may be later parts of deleted folders, and records in them."""
 
 
 def open_fat(medium: Medium, where: Extent) -> FatVolume | None:
@@ -131,6 +131,8 @@ class FatVolume(ClusterVolume[Geometry, Record]):
         self._fat = ChainReader(medium, geometry.fat(copy), *told, spare, geometry.fat(0))
         self._copy = ChainReader(medium, spare, *told) if spare else None
         self._rejoined = set()
+        self._parts: dict[int, tuple[tuple[bytes, bytes], FolderPart]] = {}
+        self._records_left = _MOST_PART_RECORDS
 
     # -- the allocation table ---------------------------------------------------------------
 
@@ -249,16 +251,9 @@ class FatVolume(ClusterVolume[Geometry, Record]):
             return []
         blocks = list(islice(self._free_blocks(FIRST_CLUSTER, folder_blocks), _MOST_PARTS))
         clusters = [*(sum(folder.runs[-1]) - 1 for folder in unfinished), *blocks]
-        edges: list[tuple[bytes, bytes]] = []
-        parts: list[FolderPart] = []
-        for number, cluster in enumerate(clusters):
-            data = self._medium.read(self.geometry.cluster_offset(cluster), self.cluster_size)
-            records = parse_table(data, self.geometry.bits)
-            behind = self._behind_last_file(records, cluster + 1)
-            names = frozenset(record.short for record in records if not record.first_char_lost and not record.label)
-            edges.append((data[:LONGEST_RECORD], data[-LONGEST_RECORD:]))
-            times = first_created(data), last_created(data)
-            parts.append(FolderPart(cluster, behind, *times, table_ends(data), number < len(unfinished), names))
+        read = [self._part(cluster) for cluster in clusters]
+        edges = [one[0] for one in read]
+        parts = [replace(part, head=number < len(unfinished)) for number, (_, part) in enumerate(read)]
         linked = links(edges, [part.ended for part in parts])
         before = join_parts(parts, linked, lambda one, other: goes_on(edges[one][1], edges[other][0]))
         behind_it = {one: other for other, one in before.items()}
@@ -272,6 +267,19 @@ class FatVolume(ClusterVolume[Geometry, Record]):
                 folder.records = parse_table(self._table(folder), self.geometry.bits)
                 grown.append(folder)
         return grown
+
+    def _part(self, cluster: int) -> tuple[tuple[bytes, bytes], FolderPart]:
+        """The edges of a cluster of a folder, and what its records tell; of so many records, not more."""
+        if cluster not in self._parts:
+            data = self._medium.read(self.geometry.cluster_offset(cluster), self.cluster_size)
+            records = parse_table(data, self.geometry.bits) if self._records_left > 0 else []
+            self._records_left -= len(records)
+            names = frozenset(record.short for record in records if not record.first_char_lost and not record.label)
+            behind = self._behind_last_file(records, cluster + 1)
+            times = first_created(data), last_created(data)
+            part = FolderPart(cluster, behind, *times, table_ends(data), head=False, names=names)
+            self._parts[cluster] = (data[:LONGEST_RECORD], data[-LONGEST_RECORD:]), part
+        return self._parts[cluster]
 
     def _behind_last_file(self, records: list[Record], least: int) -> int:
         """The cluster behind the last file that a part of a folder lists, but not before `least`."""
