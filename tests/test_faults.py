@@ -181,6 +181,14 @@ def test_what_a_run_left_goes_however_lately_it_was_killed(tmp_path: Path) -> No
     assert sorted(path.name for path in tmp_path.iterdir()) == [others.name, "made"]
 
 
+def test_nobody_waits_inside_of_a_folder_of_its_own(tmp_path: Path, monkeypatch: pytest.MonkeyPatch) -> None:
+    """Which is locked for others: what is written in it is not kept waiting by that."""
+    monkeypatch.setattr("sastrugi.safety.time.sleep", lambda seconds: pytest.fail("it waits"))
+    with new_folder(tmp_path / "made", "specimen") as temporary:
+        write_text(temporary / "truth.json", "{}")
+    assert (tmp_path / "made" / "truth.json").read_text() == "{}"
+
+
 def test_runs_at_once_take_nothing_from_each_other(tmp_path: Path) -> None:
     """Each makes its temporary file while others look for what killed runs left."""
     with ProcessPoolExecutor(4) as pool:

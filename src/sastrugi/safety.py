@@ -22,6 +22,7 @@ _WAIT = 1.0
 """Seconds that a run waits for others that make or clear temporary names in its folder, which takes milliseconds."""
 _LEFT = re.compile(r"[a-z0-9_]{8}\.partial")
 """What `tempfile` puts behind the prefix."""
+_TEMPORARY = re.compile(rf"\..*\.{_LEFT.pattern}")
 
 
 _log = logging.getLogger(__name__)
@@ -85,6 +86,9 @@ def _new_folder(path: Path) -> str:
 @contextmanager
 def _alone_in(folder: Path) -> Iterator[bool]:
     """Whether other runs are kept, meanwhile, from making and clearing temporary names in a folder."""
+    if _TEMPORARY.fullmatch(folder.name):  # which is this run's own, and locked for as long as it lives
+        yield False
+        return
     try:
         handle = os.open(folder, os.O_RDONLY)
     except OSError:  # a folder that may be written, not read
