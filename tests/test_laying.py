@@ -7,7 +7,7 @@ from contextlib import suppress
 from pathlib import Path
 
 import pytest
-from hypothesis import given, settings
+from hypothesis import example, given, settings
 from hypothesis import strategies as st
 
 from sastrugi.errors import RecipeError, SastrugiError
@@ -35,6 +35,7 @@ def faults(folder: Path) -> list[tuple[str, str]]:
 @pytest.mark.drivers
 @pytest.mark.parametrize("file_system", FILE_SYSTEMS)
 @settings(max_examples=12)
+@example(seed=4294967287)  # on NTFS: zeros over the zeros of a file that is smaller than a block
 @given(seed=st.integers(0, 1 << 32))
 def test_books_bytes_and_judges_agree_after_any_steps(
     tmp_path_factory: pytest.TempPathFactory, file_system: str, seed: int
