@@ -12,6 +12,7 @@ import tarfile
 import zipfile
 import zlib
 from collections.abc import Callable, Iterator
+from itertools import pairwise
 
 import numpy as np
 import pytest
@@ -21,7 +22,7 @@ from PIL import Image
 
 from sastrugi.kinds import Proof, recognise
 from sastrugi.kinds.base import BytesSource
-from sastrugi.kinds.flac import crc16
+from sastrugi.kinds.flac import batches, crc16
 from sastrugi.scenario.dice import Dice
 from tests.test_kinds import measured, sample
 
@@ -454,6 +455,18 @@ def test_checksums_of_frames_side_by_side(frames: list[bytes]) -> None:
         wanted.append(value)
     assert crc16(frames).tolist() == wanted
     assert not crc16([frame + value.to_bytes(2, "big") for frame, value in zip(frames, wanted, strict=True)]).any()
+
+
+@given(st.lists(st.sampled_from([1, 14, 256, 9000, 1 << 20]), max_size=60), st.integers(0, 20_000))
+def test_frames_of_any_lengths_have_room_together(lengths: list[int], small: int) -> None:
+    """A long one among many short ones is not the measure of all of them."""
+    ends = np.cumsum([0, *lengths, *[14] * small]).tolist()
+    frames = list(pairwise(ends))
+    parts = list(batches(frames))
+    assert [frame for part in parts for frame in part] == frames
+    for part in parts:
+        longest = max(end - first for first, end in part)
+        assert len(part) * longest <= 4 << 20 and len(part) * 256 <= 4 << 20
 
 
 @given(st.floats(0.15, 1), st.integers(1, 255))  # in front of the frames is room that nothing checks

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from collections.abc import Iterable, Iterator
 from functools import cache
 from itertools import pairwise
 
@@ -16,7 +17,7 @@ _BLOCK_SIZES = {1: 192, 2: 576, 3: 1152, 4: 2304, 5: 4608} | {n: 256 << (n - 8) 
 _LARGEST_FRAME = 1 << 20
 _CHUNK = 256
 _AT_ONCE = 4 << 20
-"""Bytes of frames whose checksums are worked out together."""
+"""Bytes of frames whose checksums are worked out together, each as long as the longest of them."""
 
 
 def _table(polynomial: int, bits: int) -> list[int]:
@@ -85,12 +86,7 @@ def measure(source: Source, deep: bool = False) -> Measure | None:
 def _checked(source: Source, found: Measure, starts: list[int]) -> Measure:
     """The measure, with the checksums of all frames in front of its end that are known from end to end."""
     ends = [*starts, found.length] if found.whole else starts
-    frames = list(pairwise(ends))
-    while frames:
-        some, left = 0, _AT_ONCE
-        while some < len(frames) and (left := left - (frames[some][1] - frames[some][0])) >= 0:
-            some += 1
-        part, frames = frames[: max(some, 1)], frames[max(some, 1) :]
+    for part in batches(pairwise(ends)):
         wrong = np.flatnonzero(crc16([source.read(first, end - first) for first, end in part]))
         if len(wrong):
             at = part[int(wrong[0])][0]
@@ -99,6 +95,21 @@ def _checked(source: Source, found: Measure, starts: list[int]) -> Measure:
         return found
     rule = f"{len(starts):,} numbered frames, their checksums right"
     return Measure("flac", found.length, True, Proof.CHECKSUM, rule)
+
+
+def batches(frames: Iterable[tuple[int, int]]) -> Iterator[list[tuple[int, int]]]:
+    """Frames, (start, end), so many at once that all of them have room at the length of the longest."""
+    part: list[tuple[int, int]] = []
+    longest = 0
+    for first, end in frames:
+        own = -(-(end - first) // _CHUNK) * _CHUNK
+        if part and (len(part) + 1) * max(longest, own) > _AT_ONCE:
+            yield part
+            part, longest = [], 0
+        part.append((first, end))
+        longest = max(longest, own)
+    if part:
+        yield part
 
 
 def crc16(frames: list[bytes]) -> NDArray[np.uint16]:

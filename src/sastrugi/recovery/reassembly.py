@@ -30,6 +30,7 @@ LATE, _CLEAR = 32 << 10, 2048
 _MOST_BREAKS, _WAYS, _MOST_TURN = 6, 2, 24
 """Gaps in one file; places from which each is gone on; clusters of a piece of files that were written by turns."""
 _MOST_TRIES, _MOST_BEHIND_WALL = 600, 128
+"""Tries for one file; clusters of a gap behind which it may go on where another one begins."""
 _MOST_UNTOLD = 32 << 20
 """Bytes that a file is looked for in of which nothing tells the size."""
 _UNPROVED, _BY_HEADERS = 0.5, 0.7

@@ -5,7 +5,6 @@ Source: FAT specification 1.03, "FAT Directory Structure" and "FAT Long Director
 
 from __future__ import annotations
 
-import datetime as dt
 import re
 from collections import Counter
 from collections.abc import Callable, Iterable, Sequence
@@ -258,20 +257,10 @@ def _one_to_one(fit: list[tuple[int, int]], seconds: Callable[[int, int], float]
 
 def _seconds_between(before: bytes, behind: bytes) -> float:
     """From when the last file of one part was created until the first one of another was; -1 if that is not known."""
-    last, first = last_created(before), first_created(behind)
-    return (first - last).total_seconds() if first is not None and last is not None else -1.0
-
-
-def first_created(table: bytes) -> dt.datetime | None:
-    """When the first file of a piece of a folder was created."""
-    first = next(iter(parse_table(table[:LONGEST_RECORD], 32)), None)
-    return first.times.created if first is not None else None
-
-
-def last_created(table: bytes) -> dt.datetime | None:
-    """When the last file of a piece of a folder was created."""
-    last = next(reversed(parse_table(table[-LONGEST_RECORD:], 32)), None)
-    return last.times.created if last is not None else None
+    last = next(reversed(parse_table(before, 32)), None)
+    first = next(iter(parse_table(behind, 32)), None)
+    moments = [record.times.created for record in (last, first) if record is not None and record.times.created]
+    return (moments[1] - moments[0]).total_seconds() if len(moments) == 2 else -1.0
 
 
 def _long_entries(table: bytes, reverse: bool = False) -> int:

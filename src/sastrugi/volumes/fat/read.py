@@ -22,10 +22,8 @@ from sastrugi.volumes.allocation import Run
 from sastrugi.volumes.fat.directory import (
     LONGEST_RECORD,
     Record,
-    first_created,
     folder_blocks,
     goes_on,
-    last_created,
     links,
     looks_like_folder,
     parse_table,
@@ -276,8 +274,8 @@ class FatVolume(ClusterVolume[Geometry, Record]):
             self._records_left -= len(records)
             names = frozenset(record.short for record in records if not record.first_char_lost and not record.label)
             behind = self._behind_last_file(records, cluster + 1)
-            times = first_created(data), last_created(data)
-            part = FolderPart(cluster, behind, *times, table_ends(data), head=False, names=names)
+            created = [record.times.created for record in records] or [None]
+            part = FolderPart(cluster, behind, created[0], created[-1], table_ends(data), head=False, names=names)
             self._parts[cluster] = (data[:LONGEST_RECORD], data[-LONGEST_RECORD:]), part
         return self._parts[cluster]
 
