@@ -24,7 +24,7 @@ if "drift" in variant_names():  # the file system of tests/driftfs, where it is 
 HABITS = ("linux", "windows", "macos", "camera", "old-linux")
 
 
-def random_recipe(seed: int, file_system: str, steps: int = 12) -> Recipe:
+def random_recipe(seed: int, file_system: str, steps: int = 12, sizes: str = "1 KiB..20 KiB") -> Recipe:
     """A recipe on a bare medium: some stores, then changes and losses in any order. Steps that would find nothing to
     work on are left out by keeping count of what each folder holds."""
     dice = random.Random(f"{seed} {file_system}")
@@ -40,7 +40,7 @@ def random_recipe(seed: int, file_system: str, steps: int = 12) -> Recipe:
         if do == "store":
             where = dice.choice(list(folders))
             names = dice.choice(["camera", "long", "accented"])
-            corpus = {"files": dice.randint(1, 4), "kinds": ["txt", "csv", "png"], "size": "1 KiB..20 KiB", "names": names,
+            corpus = {"files": dice.randint(1, 4), "kinds": ["txt", "csv", "png"], "size": sizes, "names": names,
                       "first_number": first_number}  # fmt: skip
             first_number += 10
             out.append({

@@ -171,9 +171,8 @@ class Gate:
             return []
         ended = [] if trial.ended_well else [f"the engine ended with: {trial.outcome}"]
         if not card.complete.of_ceiling:
-            invented = len(card.results) - sum(card.classes.get(name, 0) for name in ("live", "stale", "reference"))
-            told = f"nothing could come back, and {invented:,} results are no file"
-            return ended + ([told] if invented else [])
+            told = f"nothing could come back, and {card.invented:,} results are no file"
+            return ended + ([told] if card.invented else [])
         return ended + missed(card, self._floors, self._ceiling_floors, self._most_noise)
 
 

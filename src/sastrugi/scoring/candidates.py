@@ -47,6 +47,7 @@ class ShiftedMatch:
 class CandidateSet:
     """All candidates; and for each result the references whose content, whole or in part, is in it."""
 
+    contents: Contents
     candidates: list[Candidate] = field(default_factory=list)
     holds: dict[int, list[int]] = field(default_factory=dict)
     exact: dict[int, list[int]] = field(default_factory=dict)
@@ -69,7 +70,7 @@ def find_candidates(
 ) -> CandidateSet:
     """Compare every result with the references it may come from. Files and results are named by their index."""
     contents = Contents(specimen, files)
-    out = CandidateSet()
+    out = CandidateSet(contents)
     others: list[Result] = []
     held: dict[int, _Held | OSError] = {}
     same: defaultdict[int, list[Result]] = defaultdict(list)
@@ -223,7 +224,7 @@ def _compare(contents: Contents, content: int, result: Result, read: Read) -> Co
     from the medium only if the whole block is right.
     """
     size = contents.files[content].size
-    comparison = Comparison(size, result.size, contents.gone(content))
+    comparison = Comparison(size, result.size, contents.gone(content), contents.is_named(content, result.named))
     for position, then, now in _pairs(contents, content, read):
         comparison.add(position, then, now)
     return comparison.result(contents.attainable(content))

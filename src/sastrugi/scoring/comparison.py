@@ -2,13 +2,15 @@
 
 from __future__ import annotations
 
+from collections.abc import Iterator
 from dataclasses import dataclass
 
 import numpy as np
 from numpy.typing import NDArray
 
+from sastrugi.media.extents import Extent, RangeSet
 from sastrugi.scoring import damage
-from sastrugi.specimen.blocks import BLOCK
+from sastrugi.specimen.blocks import BLOCK, runs_where
 
 Bytes = NDArray[np.uint8]
 
@@ -35,6 +37,39 @@ class Compared:
     telling: bool
 
 
+@dataclass(frozen=True, slots=True)
+class Gone:
+    """What of a content stands nowhere any more: `blocks` marks the 512-byte blocks of which anything is gone, shape
+    (blocks,); `parts` are the ranges of the file that stand in such blocks, by number of the block."""
+
+    blocks: NDArray[np.bool_]
+    parts: dict[int, list[tuple[int, int]]]
+
+    @classmethod
+    def of(cls, size: int, standing: RangeSet) -> Gone:
+        """Of a content of so many bytes, from the ranges of it that stand."""
+        blocks = np.zeros(-(-size // BLOCK), bool)
+        cut: set[int] = set()
+        for gap in standing.gaps(Extent(0, size)):
+            blocks[gap.offset // BLOCK : -(-gap.end // BLOCK)] = True
+            cut.update((gap.offset // BLOCK, (gap.end - 1) // BLOCK))
+        parts: dict[int, list[tuple[int, int]]] = {}
+        for n in sorted(cut):
+            block = Extent(n * BLOCK, min(BLOCK, size - n * BLOCK))
+            if found := standing.overlap(block):
+                parts[n] = [(part.offset, part.end) for part in found]
+        return cls(blocks, parts)
+
+    def standing(self, position: int, length: int) -> Iterator[tuple[int, int]]:
+        """[first byte, behind the last) of each range that stands, of `length` bytes from a whole block on."""
+        first = position // BLOCK
+        for lo, hi in runs_where(~self.blocks[first : -(-(position + length) // BLOCK)]):
+            yield position + lo * BLOCK, min(position + hi * BLOCK, position + length)
+        for n, parts in self.parts.items():
+            if position <= n * BLOCK < position + length:
+                yield from parts
+
+
 def right_bytes(then: Bytes, now: Bytes) -> NDArray[np.int16]:
     """How many bytes of each 512-byte block of `then` are the same in `now`, which may be shorter. Shape: (blocks,)."""
     blocks = -(-len(then) // BLOCK)
@@ -57,11 +92,12 @@ def right_bytes(then: Bytes, now: Bytes) -> NDArray[np.int16]:
 
 
 class Comparison:
-    """Takes a content and a result piece by piece, from the first byte on; `gone` are the blocks of the content that no
-    longer stand anywhere on the medium, shape (blocks,), or None if all do."""
+    """Takes a content and a result piece by piece, from the first byte on; `gone` is what of the content no longer
+    stands anywhere on the medium, or None if all does. `named`: the result bears the name of a file with this content,
+    so that less tells that it is this one."""
 
-    def __init__(self, size: int, result_size: int, gone: NDArray[np.bool_] | None) -> None:
-        self._size, self._result_size, self._gone = size, result_size, gone
+    def __init__(self, size: int, result_size: int, gone: Gone | None, named: bool = False) -> None:
+        self._size, self._result_size, self._gone, self._named = size, result_size, gone, named
         self._letters: list[NDArray[np.uint8]] = []
         self._right = self._wrong = 0
         self._first_wrong: int | None = None
@@ -85,17 +121,34 @@ class Comparison:
             self._look_for_telling(then, now, counts, came_to)
         self._wrong += int(np.count_nonzero(~right))
         if self._gone is not None:
-            here = self._gone[first : first + len(counts)]
+            here = self._gone.blocks[first : first + len(counts)]
             self._beyond = self._beyond or any_varied(then, here & right)
             counts = np.where(here & ~right, 0, counts)
+            self._right += self._in_parts(position, then, now, right)
         self._right += int(counts[counts.astype(np.int32) * 2 >= np.maximum(came_to, 1)].sum(dtype=np.int64))
         absent = position + np.arange(len(counts)) * BLOCK >= self._result_size
         self._letters.append(np.where(right, damage.RIGHT, np.where(absent, damage.ABSENT, damage.WRONG)))
 
+    def _in_parts(self, position: int, then: Bytes, now: Bytes, right: NDArray[np.bool_]) -> int:
+        """Right bytes of what stands in blocks that are gone in part, where at least half of that is right."""
+        assert self._gone is not None
+        first, found = position // BLOCK, 0
+        for n, parts in self._gone.parts.items():
+            if not first <= n < first + len(right) or right[n - first] or not self._gone.blocks[n]:
+                continue
+            pairs = [(then[lo - position : hi - position], now[lo - position : hi - position]) for lo, hi in parts]
+            same = np.concatenate([old[: len(new)][old[: len(new)] == new] for old, new in pairs])
+            if len(same) * 2 >= sum(len(old) for old, _ in pairs):
+                found += len(same)
+                if self._named and len(same) >= _FEWEST and (same != same[0]).any():
+                    self.telling = True
+        return found
+
     def _look_for_telling(
         self, then: Bytes, now: Bytes, counts: NDArray[np.int16], came_to: NDArray[np.integer]
     ) -> None:
-        near = (counts.astype(np.int32) * BLOCK >= came_to.astype(np.int32) * _TELLING) & (came_to >= _FEWEST)
+        enough = BLOCK // 2 if self._named else _TELLING
+        near = (counts.astype(np.int32) * BLOCK >= came_to.astype(np.int32) * enough) & (came_to >= _FEWEST)
         self.telling = any_varied(then, near) or _any_run(then, now)
         self._varied = self._varied or self.telling or any_varied(then, np.ones(len(counts), bool))
 

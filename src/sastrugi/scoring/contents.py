@@ -15,7 +15,7 @@ from numpy.typing import NDArray
 from sastrugi.errors import SpecimenError
 from sastrugi.media import Extent, RangeSet
 from sastrugi.progress import Progress
-from sastrugi.scoring.comparison import any_varied
+from sastrugi.scoring.comparison import Comparison, Gone, any_varied
 from sastrugi.scoring.names import NameVerdict, compare_names
 from sastrugi.specimen.blocks import BLOCK, Hashes, block_hashes, runs_where
 from sastrugi.specimen.ceiling import standing_blocks
@@ -29,6 +29,7 @@ _AT_ONCE = 8192
 """Blocks that are hashed together (4 MiB)."""
 _MOST_SIZED = 4
 _MOST_ENDS = 256
+_PIECE = 4 << 20
 
 
 class Contents:
@@ -40,7 +41,9 @@ class Contents:
         for n, file in enumerate(files):
             self.twins.setdefault(file.blake3, []).append(n)
         self.sizes = {file.size for file in files}
-        self._gone: dict[int, NDArray[np.bool_] | None] = {}
+        self._gone: dict[int, Gone | None] = {}
+        self._not_elsewhere: dict[int, Gone] = {}
+        """The same without what was found elsewhere on the medium, of contents of which that was looked for."""
         self._beyond: dict[int, bool] = {}
         self._trusted: set[int] = set()
         self._lock = Lock()
@@ -63,20 +66,43 @@ class Contents:
             out[file.blake3].append(file)
         return out
 
-    def gone(self, content: int) -> NDArray[np.bool_] | None:
-        """The 512-byte blocks of a content that stand nowhere any more, shape (blocks,); None if all do."""
-        if self.files[content].untouched or self.files[content].ceiling.intact:
+    def gone(self, content: int) -> Gone | None:
+        """What of a content stands nowhere any more, as far as is known; None if all of it stands."""
+        return self._not_elsewhere.get(content) or self._gone_from_its_places(content)
+
+    def _gone_from_its_places(self, content: int) -> Gone | None:
+        """What of a content stands in none of the places where it was laid."""
+        file = self.files[content]
+        if file.untouched or file.ceiling.intact:
             return None
         with self._lock:
             if content not in self._gone:
-                masks = (gone_blocks(self.specimen, file) for file in self._copies[self.files[content].blake3])
-                out: NDArray[np.bool_] | None = None
-                for mask in masks:
-                    out = mask if out is None else out & mask
-                    if not out.any():
-                        break
-                self._gone[content] = out if out is not None and out.any() else None
+                standing = RangeSet()
+                for copy in self._copies[file.blake3]:
+                    for part in standing_ranges(self.specimen, copy):
+                        standing.add(part)
+                gone = Gone.of(file.size, standing)
+                self._gone[content] = gone if gone.blocks.any() else None
             return self._gone[content]
+
+    def tells(self, content: int, by_name: bool) -> bool:
+        """Whether what stands of a content tells that it is this one: whether a result that holds just that would be
+        taken for it. `by_name`: such a result can also bear the file's name."""
+        gone = self._gone_from_its_places(content)  # what results it is asked for does not count here
+        if gone is None:
+            return True
+        size = self.files[content].size
+        comparison = Comparison(size, size, gone, by_name)
+        for position in range(0, size, _PIECE):
+            then = np.empty(min(_PIECE, size - position), np.uint8)
+            self.original_into(content, position, then)
+            now = then ^ np.uint8(0xFF)
+            for lo, hi in gone.standing(position, len(then)):
+                now[lo - position : hi - position] = then[lo - position : hi - position]
+            comparison.add(position, then, now)
+            if comparison.telling:
+                return True
+        return comparison.result(size).telling
 
     def attainable(self, content: int) -> int:
         """Bytes of a content that stand anywhere on the medium."""
@@ -89,7 +115,7 @@ class Contents:
             gone = self.gone(content)
             varied = False
             if gone is not None:
-                for n in np.flatnonzero(gone).tolist():
+                for n in np.flatnonzero(gone.blocks).tolist():
                     block = np.frombuffer(self.specimen.original(self.files[content], n * BLOCK, BLOCK), "u1")
                     if any_varied(block, np.ones(1, bool)):
                         varied = True
@@ -104,7 +130,8 @@ class Contents:
         places: list[tuple[int, int]] = []
         ends: defaultdict[int, list[tuple[int, bytes]]] = defaultdict(list)
         for content in suspects:
-            gone = self.gone(content)
+            lost = self.gone(content)
+            gone = lost.blocks if lost is not None else None
             size = self.files[content].size
             if gone is not None and gone[-1] and size % BLOCK and size > BLOCK:
                 last = self.specimen.original(self.files[content], (len(gone) - 2) * BLOCK, 2 * BLOCK)
@@ -139,16 +166,22 @@ class Contents:
         standing = set(known[seen].tolist())
         for (content, n), value in zip(places, values.tolist(), strict=True):
             if value in standing:
-                gone = self._gone[content]
-                assert gone is not None
-                gone[n] = False
+                self._known_elsewhere(content).blocks[n] = False
+
+    def _known_elsewhere(self, content: int) -> Gone:
+        """What is gone of a content, to be changed by what is found elsewhere."""
+        if content not in self._not_elsewhere:
+            gone = self._gone[content]
+            assert gone is not None
+            self._not_elsewhere[content] = Gone(gone.blocks.copy(), gone.parts)
+        return self._not_elsewhere[content]
 
     def _find_ends(self, ends: list[tuple[int, bytes]], at: int) -> None:
         """Where the last whole block of contents stands before `at`: take their ends as standing that follow there."""
         for content, end in ends:
-            gone = self._gone[content]
-            if gone is not None and gone[-1] and self.specimen.medium.read(at, len(end)) == end:
-                gone[-1] = False
+            gone = self.gone(content)
+            if gone is not None and gone.blocks[-1] and self.specimen.medium.read(at, len(end)) == end:
+                self._known_elsewhere(content).blocks[-1] = False
 
     def original_into(self, content: int, position: int, buffer: NDArray[np.uint8]) -> None:
         """Bytes of a content. Raises SpecimenError if its original is not what the truth says."""
@@ -185,6 +218,13 @@ class Contents:
         near = sorted((n for n, verdict in found.items() if verdict >= NameVerdict.NEAR), key=lambda n: (-found[n], n))
         return near[:MOST_SUGGESTED]
 
+    def is_named(self, content: int, path: str) -> bool:
+        """Whether a result of this path bears the name of a file with this content."""
+        own = self.twins[self.files[content].blake3]
+        return any(
+            n in own and compare_names(path, self.files[n].path) >= NameVerdict.NAME for n in self.named(path)
+        )
+
     def suggested(self, path: str, size: int) -> set[int]:
         """Contents of files that are named like a result, or have its size."""
         named = {self.twins[self.files[n].blake3][0] for n in self.named(path)}
@@ -198,16 +238,14 @@ def _keys(path: str) -> list[str]:
     return ["/".join(parts[-2:]), parts[-1], parts[-1][1:]]
 
 
-def gone_blocks(specimen: Specimen, file: TruthFile) -> NDArray[np.bool_]:
-    """Which 512-byte blocks of a file no longer stand where it lay. Shape: (blocks,)."""
-    out = np.zeros(-(-file.size // BLOCK), bool)
+def standing_ranges(specimen: Specimen, file: TruthFile) -> RangeSet:
+    """The ranges of a file (not of the medium) that still stand where it lay."""
     if file.untouched:
-        return out
+        return RangeSet((Extent(0, file.size),))
     if file.map.coded and file.kept:  # of a damaged unit some may still be right
-        return ~standing_blocks(specimen, file)
-    for part in file.map.right(RangeSet(file.gone)).gaps(Extent(0, file.size)):
-        out[part.offset // BLOCK : -(-part.end // BLOCK)] = True
-    return out
+        runs = runs_where(standing_blocks(specimen, file))
+        return RangeSet(Extent(lo * BLOCK, min(hi * BLOCK, file.size) - lo * BLOCK) for lo, hi in runs)
+    return file.map.right(RangeSet(file.gone))
 
 
 def _require_original(specimen: Specimen, file: TruthFile) -> None:

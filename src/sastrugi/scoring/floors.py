@@ -46,7 +46,8 @@ def missed(
                 has = "nothing to measure" if share is None else percent(share)
                 out.append(f"{name.replace('_', ' ')}: {has} of the {of}, the floor is {percent(limit)}")
     if most_noise is not None and card.results:
-        noise = card.classes["noise"] / len(card.results)
+        counted = len(card.results) - card.classes.get("bench", 0)
+        noise = card.classes["noise"] / counted if counted else 0.0
         if noise > most_noise:
             out.append(f"noise: {percent(noise)} of the results, the limit is {percent(most_noise)}")
     return out
@@ -55,8 +56,7 @@ def missed(
 def _rightly_nothing(card: Scorecard, of: str) -> bool:
     """Whether nothing was expected, and what came back is nothing but files that were never lost."""
     expected = card.intact.of_set if of == "set" else card.intact.of_ceiling
-    invented = len(card.results) - card.classes["live"] - card.classes["stale"] - card.classes["reference"]
-    return not expected and not invented
+    return not expected and not card.invented
 
 
 def _share(card: Scorecard, name: str, of: str) -> float | None:

@@ -56,13 +56,18 @@ class Columns:
         self.intact = np.array([s.intact for s in scores], bool)
         self.named = np.array([s.named for s in scores], bool)
         self.completeness = np.array([s.completeness for s in scores], np.float64)
-        self.ceiling = np.array([s.ceiling_bytes for s in scores], np.float64)
-        self.ceiling_named = np.array([s.ceiling_name == "full" for s in scores], bool)
+        # A file of which nothing stands that tells whose it is can come back in no part, and its name with nothing.
+        self.ceiling = np.array([s.ceiling_bytes * s.ceiling_tells for s in scores], np.float64)
+        self.ceiling_named = (self.ceiling > 0) & np.array([s.ceiling_name == "full" for s in scores], bool)
+
+    def attainable(self, of: NDArray[np.int64]) -> NDArray[np.int64]:
+        """Those of these files of which every byte still stands. Empty ones have none."""
+        return of[(self.size[of] > 0) & (self.ceiling[of] == 1)]
 
     def headline(self, of: NDArray[np.int64]) -> dict[str, Figure]:
         """Intact, complete, named and all three of these files. Empty ones count in names, not in content."""
         filled = of[self.size[of] > 0]
-        attainable = filled[(self.ceiling[filled] == 1) | self.intact[filled]]
+        attainable = self.attainable(of)
         intact = filled[self.intact[filled]]
         return {
             "intact": figure(len(intact), len(filled), len(attainable)),
@@ -75,7 +80,7 @@ class Columns:
 
     def by_bytes(self) -> dict[str, Figure]:
         """Bytes of files that came back intact, and bytes that came back in place."""
-        total, whole = float(self.size.sum()), (self.ceiling == 1) | self.intact
+        total, whole = float(self.size.sum()), self.ceiling == 1
         return {
             "intact_bytes": figure(
                 float(self.size[self.intact].sum()), int(total), float(self.size[whole].sum()), False
@@ -90,7 +95,7 @@ class Columns:
             key=key,
             files=len(of),
             bytes=int(self.size[of].sum()),
-            attainable=int((self.ceiling[of] == 1).sum()),
+            attainable=len(self.attainable(of)),
             **self.headline(of),
         )
 

@@ -12,6 +12,7 @@ from sastrugi.scoring.scorecard import SCORECARD_VERSION, Scorecard
 from sastrugi.texts import parse_json, read_text, require_whole_characters
 
 _FORMAT = "sastrugi-scorecard"
+BEFORE_METHODS = "before Method 1"
 _OLDEST = 2
 _LARGEST = 1 << 30
 
@@ -55,9 +56,11 @@ def _brought_up(document: dict[str, Any]) -> dict[str, Any]:
     for file in document["files"]:
         some = file["content"] not in ("missing", "foreign")
         later = {"ceiling_live": 0.0, "copies": [], "has_content": some, "name_beyond_ceiling": False}
+        later["ceiling_tells"] = file["ceiling_bytes"] > 0
         files.append({**later, **file})
     names: dict[str, int] = {}
     for file in files:
         if file["has_content"]:
             names[file["name"]] = names.get(file["name"], 0) + 1
-    return {"live_copies": 0, "names": names, **document, "files": files, "version": SCORECARD_VERSION}
+    known = {"live_copies": 0, "names": names, "names_beyond": 0, "method": BEFORE_METHODS}
+    return {**known, **document, "files": files, "version": SCORECARD_VERSION}

@@ -19,12 +19,14 @@ OpensWord = Literal["yes", "no", "untested"]
 if TYPE_CHECKING:
     import pandas as pd
 
-SCORECARD_VERSION = 4
+SCORECARD_VERSION = 5
+METHOD = "Method 1"
+"""What is measured and how: docs/method.md, by its version."""
 _Z95 = 1.959963984540054
 
 ContentVerdict = Literal["intact", "padded", "cut", "mixed", "foreign", "missing"]
 Cause = Literal["gone", "not found", "foreign", "cut", "padded", "mixed", "moved", "name", "none"]
-ResultClass = Literal["reference", "live", "stale", "copy", "fragment", "noise"]
+ResultClass = Literal["reference", "live", "stale", "copy", "fragment", "noise", "bench"]
 
 
 class _Value(BaseModel):
@@ -45,7 +47,8 @@ class FileScore:
     of the result that answers. Where none does, but one holds its bytes at another place, `shift` is how many bytes
     later, `shifted` the share of them. `has_content`: the result that answers, or bears its name, holds something of
     it; only then a name counts. `ceiling_live` is the share of its bytes that stands only inside live files, `copies`
-    are these. `cause` is what most held it back, `reason` the same in words."""
+    are these; `ceiling_tells` says whether what stands of it tells whose it is. `beyond_ceiling`: bytes came back that
+    no longer stand; `name_beyond_ceiling`: a better name than still stands. `cause` is what most held it back, `reason` the same in words."""
 
     id: int
     path: str
@@ -72,6 +75,7 @@ class FileScore:
     ceiling_bytes: float
     ceiling_name: NameWord
     ceiling_live: float
+    ceiling_tells: bool
     copies: tuple[str, ...]
     has_content: bool
     beyond_ceiling: bool
@@ -159,16 +163,18 @@ class Group(_Value):
 
 
 class Scorecard(_Value):
-    """All of it. `specimen` is its name and `identity` the digest of its medium. Headline figures are out of the set
+    """All of it, by the rules of `method`. `specimen` is its name and `identity` the digest of its medium. Headline figures are out of the set
     and out of the ceiling; `groups` give them by each property. `names` counts the verdicts of names of files of which
-    something came back, `live_copies` the files that could come back whole only because live files hold the same;
+    something came back, `names_beyond` those that came back under a better name than still stands, `live_copies` the files that could come back whole only because live files hold the same;
     `table_rows` and `table_matched` tell how much of a table of claims was of these results, `left_out` how many files
     a pattern took out of them, `assumed` what was taken for granted of their paths, names and times. `unreadable` are
-    folders among the results that could not be read, and why; `below_the_floor` the floors missed, in words.
+    folders among the results that could not be read, and why; results of the class `bench` (files that the bench laid
+    down to make the case) count in nothing else; `below_the_floor` the floors missed, in words.
     """
 
     format: Literal["sastrugi-scorecard"] = "sastrugi-scorecard"
     version: int = SCORECARD_VERSION
+    method: str = METHOD
     specimen: str
     identity: str = ""
     title: str = ""
@@ -182,6 +188,7 @@ class Scorecard(_Value):
     complete_bytes: Figure
     groups: dict[str, tuple[Group, ...]]
     live_copies: int
+    names_beyond: int
     names: dict[NameWord, int]
     times: dict[TimeWord, int]
     places: dict[PlaceWord, int]
@@ -227,9 +234,19 @@ class Scorecard(_Value):
         return "not asked for" if self.listed == NOT_ASKED_FOR else " and ".join(self.listed)
 
     @property
+    def invented(self) -> int:
+        """Results that are no whole file of anybody's: copies, fragments and noise."""
+        return sum(self.classes.get(name, 0) for name in ("copy", "fragment", "noise"))
+
+    @property
     def beyond_ceiling(self) -> list[FileScore]:
-        """The files that came back with bytes or names that nobody should be able to have."""
-        return [file for file in self.files if file.beyond_ceiling or file.name_beyond_ceiling]
+        """The files that came back with bytes that nobody should be able to have."""
+        return [file for file in self.files if file.beyond_ceiling]
+
+    @property
+    def names_beyond_ceiling(self) -> list[FileScore]:
+        """The files that came back under a better name than still stands: somebody knew or guessed it."""
+        return [file for file in self.files if file.name_beyond_ceiling]
 
 
 def wilson(count: int, of: int) -> tuple[float, float] | None:

@@ -9,6 +9,7 @@ from sastrugi.errors import SastrugiError
 from sastrugi.progress import Progress
 from sastrugi.recovery.select import Selection
 from sastrugi.safety import require_outside
+from sastrugi.scoring.bench_files import BenchFiles
 from sastrugi.scoring.calibration import calibrate
 from sastrugi.scoring.candidates import CandidateSet, ShiftedMatch, find_candidates
 from sastrugi.scoring.claimed_extents import compare_places
@@ -40,7 +41,7 @@ from sastrugi.units import format_size, percent, printable
 _MOST_NAMED = 32
 """Results of one name that are looked at for one file."""
 _NAME_REASONS = {"name": "right content, folder lost", "near": "right content, name damaged"}
-RESULT_CLASSES: tuple[ResultClass, ...] = ("reference", "live", "stale", "copy", "fragment", "noise")
+RESULT_CLASSES: tuple[ResultClass, ...] = ("reference", "live", "stale", "copy", "fragment", "noise", "bench")
 
 
 def judge(
@@ -150,6 +151,7 @@ class Judgement:
         counts = Counter(item.is_ for item in classes)
         claimed = sum(result.size for result in self._results)
         known = counts["reference"] + counts["live"] + counts["stale"]
+        counted = len(classes) - counts["bench"]
         return Scorecard(
             specimen=self._specimen.truth.recipe,
             identity=self._specimen.truth.medium.digest,
@@ -158,11 +160,12 @@ class Judgement:
             results_from=self._results_from,
             **figures_of(scores),
             live_copies=sum(s.size > 0 and s.ceiling_bytes == 1 and s.ceiling_live > 0 for s in scores),
+            names_beyond=sum(s.name_beyond_ceiling for s in scores),
             names=Counter(s.name for s in scores if s.has_content),
             places=Counter(s.place for s in scores if s.result),
             times=Counter(s.times for s in scores if s.result),
             opens=Counter(s.opens for s in scores if s.result),
-            precision=known / len(classes) if classes else None,
+            precision=known / counted if counted else None,
             inflation=claimed / self._specimen.medium.size,
             calibration=self._calibration(classes, scores),
             classes={name: counts[name] for name in RESULT_CLASSES},
@@ -244,6 +247,7 @@ class Judgement:
             ceiling_bytes=file.ceiling.bytes,
             ceiling_name=file.ceiling.name,
             ceiling_live=file.ceiling.live,
+            ceiling_tells=self._ceiling_tells(file),
             copies=file.copies,
             has_content=has_content,
             beyond_ceiling=held.beyond_ceiling,
@@ -261,14 +265,14 @@ class Judgement:
         return compare_times(found, file.modified, self._file_systems.get((file.volume, file.life), ""))
 
     def _calibration(self, classes: list[ResultScore], scores: list[FileScore]) -> Calibration | None:
-        """Of every result whose confidence was stated, whether it is a whole file of the set."""
+        """Of every result whose confidence was stated, and that is not the bench's, whether it is a whole file."""
         intact = {s.result for s in scores if s.intact}
         exact = {self._results[number].path for number, files in self._found.exact.items() if files}
         return calibrate(
             [
                 (item.confidence, item.path in intact or (item.is_ != "reference" and item.path in exact))
                 for item in classes
-                if item.confidence is not None
+                if item.confidence is not None and item.is_ != "bench"
             ]
         )
 
@@ -311,7 +315,21 @@ class Judgement:
             return "name", _NAME_REASONS.get(chosen.name.word, "right content, name lost")
         return "none", ""
 
+    def _ceiling_tells(self, file: TruthFile) -> bool:
+        """Whether what stands of a file tells whose it is (see Contents.tells)."""
+        if file.ceiling.intact or not file.ceiling.bytes:
+            return file.ceiling.intact
+        content = self._found.contents.twins[file.blake3][0]
+        return self._found.contents.tells(content, file.ceiling.name in ("full", "name"))
+
+    def _stands(self, n: int) -> bool:
+        """Whether a file is on its volume now, be it under another of its names."""
+        file = self._files[n]
+        twins = self._found.contents.twins[file.blake3] if file.end == "unlinked" else []
+        return file.standing or any(self._files[k].standing and self._files[k].map == file.map for k in twins)
+
     def _classes(self) -> list[ResultScore]:
+        bench = BenchFiles(self._specimen)
         answered = {c.result: c.reference for c in self._answers.values()}
         others = {c.result: c.reference for c in self._other_answers.values()}
         out: list[ResultScore] = []
@@ -322,13 +340,17 @@ class Judgement:
             if n in answered:
                 is_, of = "reference", answered[n]
             elif n in others:
-                is_, of = ("live" if self._files[others[n]].standing else "stale"), others[n]
+                is_, of = ("live" if self._stands(others[n]) else "stale"), others[n]
             elif self._found.exact.get(n):
                 is_, of = "copy", self._found.exact[n][0]
             elif held:
                 is_, of = "fragment", held[0]
             else:
                 is_, of = "noise", -1
+            if of >= 0 and bench.is_one(self._files[of]):
+                is_ = "bench"
+            elif is_ in ("fragment", "noise") and bench.took_part_in(result):
+                is_, of = "bench", -1
             out.append(
                 ResultScore(
                     path=result.path,

@@ -14,7 +14,7 @@ from blake3 import blake3
 
 from sastrugi.errors import SpecimenError, system_words
 from sastrugi.kinds import kind_for_name
-from sastrugi.media import Extent, Medium
+from sastrugi.media import Extent, Medium, RangeSet
 from sastrugi.media.containers.base import RawWriter
 from sastrugi.media.convert import copy_medium
 from sastrugi.media.faults import write_faults
@@ -143,6 +143,7 @@ def adopt(
             locator = Locator(catalogue, before, progress)
             copy_medium(image, target, progress)
         with _opened(folder / SPECIMEN_IMAGE, image.sector) as medium:
+            medium.unreadable = RangeSet(image.unreadable)
             found = _Adopting(files, catalogue, medium, before or image, before is not None, lost)
             found.locate(locator, progress)
             found.write(folder, image, originals.name, progress, name or name_of(image.path))
@@ -185,14 +186,15 @@ class _Adopting:
         located = locator.locate(hints, progress)
         self._require_any(located)
         live = self._live_by_place()
+        empty = self._live_and_empty()
         rest: list[tuple[KnownFile, Entry | None]] = []
         taken: set[int] = set()
         for n, (file, place) in enumerate(zip(self.files, located, strict=True)):
             entry = paths.get(n)
             known = self._known(n, file, place, entry)
             listed = live.get(known.map.stored) if known.standing == file.size and file.size else None
-            if not file.size and entry is not None and not entry.deleted:
-                listed = (known.volume, entry)
+            if not file.size and entry is not None:
+                listed = empty.get(entry.full_path)
             if not listed:
                 rest.append((known, entry))
                 continue
@@ -213,6 +215,15 @@ class _Adopting:
             raise SpecimenError(
                 f"{self.source.path}: nothing of the originals is on it: is it an image of the same medium?"
             )
+
+    def _live_and_empty(self) -> dict[str, tuple[str, Entry]]:
+        """The empty files that the volumes list now, by path."""
+        return {
+            entry.full_path: (part, entry)
+            for part, found in self.records.entries.items()
+            for entry in found
+            if not entry.deleted and not entry.size
+        }
 
     def _live_by_place(self) -> dict[tuple[Extent, ...], tuple[str, Entry]]:
         """The live files of all volumes, by what of the medium they stand on."""
@@ -240,6 +251,9 @@ class _Adopting:
                 known = by_volume
         if self.after:
             look_again(self.medium, known)
+        for _, extent in known.map.pieces() if self.medium.unreadable else ():
+            for part in self.medium.unreadable.overlap(extent):  # zeros there are nobody's
+                known.gone.add(part)
         return known
 
     def _settle(self, known: KnownFile, entry: Entry | None, now: dict[str, Entry], taken: set[int]) -> None:

@@ -93,7 +93,7 @@ def standing_blocks(specimen: Specimen, file: TruthFile) -> NDArray[np.bool_]:
         now = file.map.read(specimen.medium, position, len(then)).ljust(len(then), b"\0")
         same = equal_blocks(now, then)
         out[position // BLOCK : position // BLOCK + len(same)] = same
-    for part in file.unplaced:
+    for part in (*file.unplaced, *_unreadable_in(file.map, specimen.medium)):
         out[part.offset // BLOCK : -(-part.end // BLOCK)] = False
     missing = np.flatnonzero(~out)
     known = RangeSet(file.unplaced)
@@ -101,6 +101,15 @@ def standing_blocks(specimen: Specimen, file: TruthFile) -> NDArray[np.bool_]:
         # All that has a known place stands: then what tells nothing is no loss.
         out[missing] = [tells_nothing(specimen.original(file, n * BLOCK, BLOCK)) for n in missing.tolist()]
     return out
+
+
+def _unreadable_in(file: FileMap, medium: Medium) -> list[Extent]:
+    """The ranges of a file (not of the medium) that stand as they are on what cannot be read."""
+    return [
+        Extent(position + part.offset - extent.offset, part.length)
+        for position, extent in (file.pieces() if medium.unreadable else ())
+        for part in medium.unreadable.overlap(extent)
+    ]
 
 
 def equal_blocks(one: bytes, other: bytes) -> NDArray[np.bool_]:

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import datetime as dt
 from collections.abc import Iterable, Iterator, Sequence
+from functools import cached_property
 from pathlib import Path
 from typing import Annotated, Any, Literal, Protocol, Self
 
@@ -304,6 +305,16 @@ class Truth(_Value):
         if not 0 <= self.medium.size <= LARGEST_NUMBER or self.medium.sector not in (512, 4096):
             raise ValueError("its medium is none that there can be")
         return self
+
+    def is_of_the_bench(self, file: TruthFile) -> bool:
+        """Whether a file was laid down by the bench to make a case: a buffer that makes gaps, or later use. On a medium
+        that was adopted every file is somebody's."""
+        return file.role in ("filler", "use") and (file.volume, file.life) in self._made_lives
+
+    @cached_property
+    def _made_lives(self) -> frozenset[tuple[str, int]]:
+        """The lives that began with a step of a recipe."""
+        return frozenset((volume.name, life.number) for volume in self.volumes for life in volume.lives if life.began)
 
     @property
     def lost(self) -> list[TruthFile]:

@@ -69,8 +69,8 @@ class WriteTracker:
             for bucket in range(offset // _BUCKET, (offset + length - 1) // _BUCKET + 1)
         ]
 
-    def _before_write(self, offset: int, data: bytes | memoryview) -> None:
-        end = offset + len(data)
+    def _met(self, offset: int, end: int) -> list[tuple[int, int, TrackedExtents]]:
+        """Start, end and whole of every watched extent of which anything lies in a range and is not all gone."""
         met: dict[tuple[int, int], tuple[int, int, TrackedExtents]] = {}
         for bucket in range(offset // _BUCKET, (end - 1) // _BUCKET + 1):
             entries = self._buckets.get(bucket)
@@ -82,11 +82,24 @@ class WriteTracker:
                 spent = {(start, id(remains)) for start, _, remains in over}
                 self._buckets[bucket] = [e for e in entries if (e[0], id(e[2])) not in spent]
             met.update(((start, id(remains)), (start, stop, remains)) for start, stop, remains in hit)
-        for start, stop, remains in met.values():
+        return list(met.values())
+
+    def _before_write(self, offset: int, data: bytes | memoryview) -> None:
+        end = offset + len(data)
+        for start, stop, remains in self._met(offset, end):
             lo, hi = max(start, offset), min(stop, end)
             if not remains.gone.covers(Extent(lo, hi - lo)):
                 for changed in self._changed(lo, data[lo - offset : hi - offset], start, stop, remains.grain):
                     self.take(remains, changed)
+
+    def lose(self, part: Extent) -> None:
+        """Note that all that is watched in `part` goes now, whatever its bytes are: it cannot be read any more."""
+        for start, stop, remains in self._met(part.offset, part.end):
+            lo, hi = max(start, part.offset), min(stop, part.end)
+            first = start + (lo - start) // remains.grain * remains.grain
+            behind = min(start - (start - hi) // remains.grain * remains.grain, stop)
+            if not remains.gone.covers(Extent(first, behind - first)):
+                self.take(remains, Extent(first, behind - first))
 
     def take(self, remains: TrackedExtents, part: Extent) -> None:
         """Note that `part` of something watched goes now, to the present writer."""

@@ -120,7 +120,8 @@ class RenameStep(_NewNames):
 
     def carry_out(self, builder: SpecimenBuilder) -> None:
         place, _ = builder.mounted(self.volume)
-        for laid, path in self._paths(builder.choose(place, self.what, self.share)):
+        chosen = builder.choose(place, self.what, self.share)
+        for laid, path in self._paths([one for one in chosen if one.node.of is None]):  # streams go with their files
             builder.rename(laid, path)
 
 
@@ -131,7 +132,8 @@ class LinkStep(_NewNames):
 
     def carry_out(self, builder: SpecimenBuilder) -> None:
         place, _ = builder.mounted(self.volume)
-        for laid, path in self._paths(builder.choose(place, self.what, self.share, files_only=True)):
+        chosen = builder.choose(place, self.what, self.share, files_only=True)
+        for laid, path in self._paths([one for one in chosen if one.node.of is None]):
             builder.link(laid, path)
 
 

@@ -144,8 +144,10 @@ class FadeStep(StepTable):
     def carry_out(self, builder: SpecimenBuilder) -> None:
         parts = list(self._parts(builder))
         strike(builder, parts, "damaged", filling(builder, "zeros"), "unreadable sectors")
-        for part in parts:
-            builder.unreadable.add(part)
+        with builder.acting("unreadable sectors"):
+            for part in parts:
+                builder.books.lose(part)  # zeros, too: nobody can read them
+                builder.unreadable.add(part)
 
     def _parts(self, builder: SpecimenBuilder) -> Iterator[Extent]:
         sector = builder.image.sector

@@ -54,6 +54,8 @@ class BinStep(StepTable):
         place, _ = builder.mounted(self.volume)
         root = _bin_of(self.acts_as)
         for laid in builder.choose(place, self.what, self.share):
+            if laid.node.of is not None:
+                continue  # a stream goes with its file
             if laid.end == "binned":
                 raise SpecimenError(f"{laid.node.path} is in the bin already")
             below = [one for one in builder.standing(place) if one.node.path.startswith(laid.node.path + "/")]
