@@ -86,6 +86,20 @@ def register(app: typer.Typer) -> None:
     app.command("extract", help=_EXTRACT_HELP)(selecting(extract))
 
 
+def _without_bench_files(where: str, scan_file: Path, specimen: Path) -> str:
+    """The condition, but for findings that are files which the bench laid down to make a case."""
+    from sastrugi.recovery.select import Selection
+    from sastrugi.scoring.scorer import judge
+    from sastrugi.specimen.truth import Specimen
+    from sastrugi.units import plural
+
+    with progress() as watched, Specimen(specimen) as opened:
+        own = judge(opened, scan_file, watched, Selection("any"), "all").bench_findings()
+    if own:
+        say(f"left out: {plural(len(own), 'finding')} that are the bench's own files (buffers, later use)")
+    return f"({where}) AND number NOT IN ({', '.join(map(str, own))})"
+
+
 def list_findings(
     scan_file: ScanArgument,
     why: Annotated[bool, typer.Option("--why", help="Add the reasons to each finding.")] = False,
@@ -98,6 +112,10 @@ def list_findings(
     save_as: Annotated[
         str, typer.Option("--save-as", help="Keep this selection in the scan file, for --saved.", metavar="NAME")
     ] = "",
+    specimen: Annotated[
+        Path | None,
+        typer.Option(help="Leave out the bench's own files (buffers, later use), by the truth of this.", metavar="DIR"),
+    ] = None,
     as_json: JsonOption = False,
     *,
     chosen: SelectionOptions,
@@ -110,6 +128,8 @@ def list_findings(
     with ScanFile.open(scan_file, for_writing=bool(save_as)) as scan:
         selection = chosen.of(scan, "any")
         where, values = selection.condition(scan)
+        if specimen is not None:
+            where = _without_bench_files(where, scan_file, specimen)
         if save_as:
             scan.save_selection(save_as, selection.text())
             say(f"kept as '{save_as}': use it with --saved {quoted(save_as)}")

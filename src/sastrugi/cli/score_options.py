@@ -166,8 +166,10 @@ def in_order(specimen: Path, results: Path) -> None:
 
 
 def warn(card: Scorecard) -> None:
-    """What was assumed and what could not be read; a table that tells of other results; and a score above its ceiling,
-    which is a fault of the truth."""
+    """What was assumed and what could not be read; a table that tells of other results; names that nothing tells any
+    more; and bytes above their ceiling, which is a fault of the truth or of the results."""
+    from sastrugi.units import plural
+
     for line in card.assumed:
         say(f"assumed: {line}")
     unread = [*card.unreadable, *(f"{item.path}: {item.problem}" for item in card.results if item.problem)]
@@ -178,10 +180,13 @@ def warn(card: Scorecard) -> None:
             f"of {card.table_rows:,} rows of the table {card.table_matched:,} name a result that is there: "
             "its column 'file' should hold paths below the folder of results"
         )
-    beyond = card.beyond_ceiling
-    if beyond:
-        what = "score" if beyond[0].beyond_ceiling else "name"
+    if named := card.names_beyond_ceiling:
         say(
-            f"the {what} of {beyond[0].path} is above its ceiling ({len(beyond)} in all): "
+            f"{plural(len(named), 'file')} came back under a better name than still stands on the medium, such as "
+            f"{named[0].path}: the program knew it from elsewhere, or guessed it"
+        )
+    if beyond := card.beyond_ceiling:
+        say(
+            f"the score of {beyond[0].path} is above its ceiling ({len(beyond)} in all): "
             "either the results hold copies from elsewhere, or the truth of this specimen is wrong"
         )

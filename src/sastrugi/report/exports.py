@@ -8,7 +8,7 @@ from collections.abc import Sequence
 from typing import TYPE_CHECKING
 from xml.etree import ElementTree
 
-from sastrugi.report.scorecard import SHORTFALLS
+from sastrugi.report.scorecard import SHORTFALLS, bench_line, classes_line
 from sastrugi.scoring.names import worth_of_name
 from sastrugi.units import format_size, percent, printable
 
@@ -72,8 +72,8 @@ def as_markdown(card: Scorecard, title: str, missed: Sequence[str] = ()) -> str:
             f"| {name.replace('_', ' ')} | {figure.value:.4g} | {percent(figure.share_of_set)} of {figure.of_set} "
             f"| {percent(figure.share_of_ceiling)} |"
         )
-    classes = ", ".join(f"{count} {name}" for name, count in card.classes.items() if count) or "none"
-    lines += ["", f"{len(card.results)} results: {classes}.", ""]
+    lines += ["", f"{card.counted_results:,} results: {classes_line(card)}.", ""]
+    lines += [f"{bench}.", ""] if (bench := bench_line(card)) else []
     for which, words in SHORTFALLS.items():
         own = [file for file in card.short if file.shortfall == which]
         lines += _rows(

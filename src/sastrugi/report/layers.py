@@ -10,7 +10,7 @@ import numpy as np
 from numpy.typing import NDArray
 
 from sastrugi.media.extents import Extent, RangeSet, total
-from sastrugi.report.style import BLUE, GREEN, GREY, INK, ORANGE, PALE, PURPLE, SKY, VERMILION, YELLOW
+from sastrugi.report.style import BLUE, GREEN, GREY, INK, ORANGE, PALE, PURPLE, SKY, TAN, VERMILION, YELLOW
 from sastrugi.volumes.allocation import runs_of
 
 if TYPE_CHECKING:
@@ -46,6 +46,7 @@ _KNOWN = (
     ("W", "lost, still whole", GREEN),
     ("E", "earlier life", BLUE),
     ("O", "other remains", GREY),
+    ("B", "the bench's own files", TAN),
     (FREE, "free", PALE),
 )
 """All layers, each with letter, meaning and colour: the first that claims a byte has it."""
@@ -109,7 +110,9 @@ def layers_of_specimen(specimen: Specimen) -> MediumLayers:
     claims["X"] = list(over)
     for file in files:
         left = [part for extent in file.extents for part in RangeSet(file.gone).gaps(extent)]
-        if file.standing:
+        if truth.is_of_the_bench(file):
+            claims["B"] += file.extents if file.standing else left
+        elif file.standing:
             claims["L"] += file.extents
         elif file.lost:
             claims["P" if file.gone else "W"] += left

@@ -23,7 +23,7 @@ _LEFT, _TOP, _CELL, _ROW = 104, 76, 15, 17
 _COLUMNS, _ROWS = 64, 32
 _LEGEND_TOP = 690
 _RULE, _FAINT = "#c8c8c8", "#555555"
-_DARK_LETTERS = ("F", "L", "P", "O", FREE)
+_DARK_LETTERS = ("F", "L", "P", "O", "B", FREE)
 
 
 def draw_map(medium: MediumLayers, out: Path) -> None:

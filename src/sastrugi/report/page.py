@@ -11,7 +11,7 @@ from sastrugi.progress import Progress
 from sastrugi.report import figures
 from sastrugi.report.pages import page
 from sastrugi.report.pairs import VISIBLE, draw_pairs
-from sastrugi.report.scorecard import CAUSES, SHORTFALLS
+from sastrugi.report.scorecard import CAUSES, SHORTFALLS, bench_line, classes_line
 from sastrugi.units import format_size, percent
 
 if TYPE_CHECKING:
@@ -47,6 +47,7 @@ def render(card: Scorecard, title: str, pictures: Pictures | None = None, missed
         "report.html", card=card, title=title, figures=drawn, headline=headline, short=short, groups=groups,
         missed=missed, by_bytes=by_bytes, causes=causes, pictures=pictures or {}, columns=COLUMNS, verdicts=_VERDICTS,
         most_maps=_MOST_MAPS, most_results=_MOST_RESULTS, percent=percent, size=format_size,
+        classes_line=classes_line, bench_line=bench_line,
         damage_map=figures.damage_map,
     )  # fmt: skip
 

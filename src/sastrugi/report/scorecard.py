@@ -10,7 +10,7 @@ from rich.table import Table
 from rich.text import Text
 
 from sastrugi.report.style import FAINT, GREEN, ORANGE, SKY, VERMILION, shorten_path, table
-from sastrugi.units import format_size, percent, printable
+from sastrugi.units import format_size, percent, plural, printable
 
 if TYPE_CHECKING:
     from sastrugi.scoring.names import NameWord
@@ -194,8 +194,7 @@ def other_results_table(card: Scorecard, limit: int) -> RenderableType:
 
 def results_line(card: Scorecard) -> Text:
     """What the results are: reference, live, stale, copy, fragment, noise."""
-    classes = ", ".join(f"{count:,} {name}" for name, count in card.classes.items() if count) or "none"
-    text = Text(f"Results: {len(card.results):,}: {classes}")
+    text = Text(f"Results: {card.counted_results:,}: {classes_line(card)}")
     if card.left_out:
         text.append(f"; {card.left_out:,} files left out")
     if card.table_rows:
@@ -212,4 +211,18 @@ def results_line(card: Scorecard) -> Text:
         text.append(f"; claimed places: {', '.join(f'{count:,} {word}' for word, count in card.places.items())}")
     if set(card.opens) - {"untested"}:
         text.append(f"; opened: {card.opens.get('yes', 0):,}, broken: {card.opens.get('no', 0):,}")
+    if bench := bench_line(card):
+        text.append(f"\n{bench}")
     return text
+
+
+def classes_line(card: Scorecard) -> str:
+    """How many results are of each class, but for the bench's own files, which count nowhere."""
+    counts = ((name, count) for name, count in card.classes.items() if count and name != "bench")
+    return ", ".join(f"{count:,} {name}" for name, count in counts) or "none"
+
+
+def bench_line(card: Scorecard) -> str:
+    """How many results are the bench's own files; empty where none is."""
+    count = card.classes.get("bench", 0)
+    return f"Not counted: {plural(count, 'result')} that are the bench's own files (buffers, later use)" if count else ""

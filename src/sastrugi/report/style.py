@@ -15,7 +15,7 @@ from sastrugi.units import printable
 
 _UNBOUNDED = 10_000
 INK, PALE = "#222222", "#eeeeee"
-ORANGE, SKY, GREEN, YELLOW, BLUE, VERMILION, PURPLE, GREY = (
+ORANGE, SKY, GREEN, YELLOW, BLUE, VERMILION, PURPLE, GREY, TAN = (
     "#E69F00",
     "#56B4E9",
     "#009E73",
@@ -24,6 +24,7 @@ ORANGE, SKY, GREEN, YELLOW, BLUE, VERMILION, PURPLE, GREY = (
     "#D55E00",
     "#CC79A7",
     "#999999",
+    "#B8A88A",
 )
 
 

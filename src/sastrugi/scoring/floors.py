@@ -46,8 +46,7 @@ def missed(
                 has = "nothing to measure" if share is None else percent(share)
                 out.append(f"{name.replace('_', ' ')}: {has} of the {of}, the floor is {percent(limit)}")
     if most_noise is not None and card.results:
-        counted = len(card.results) - card.classes.get("bench", 0)
-        noise = card.classes["noise"] / counted if counted else 0.0
+        noise = card.classes["noise"] / card.counted_results if card.counted_results else 0.0
         if noise > most_noise:
             out.append(f"noise: {percent(noise)} of the results, the limit is {percent(most_noise)}")
     return out

@@ -28,7 +28,7 @@ Read = Callable[[int, int], bytes]
 @dataclass(slots=True)
 class Result:
     """One result: its path below the results folder (or a finding's path) and its size. Its bytes are in `file`; or, of
-    a finding, where `map` says on `medium`. Of a file, `map` is what the program says."""
+    a finding (whose number is `finding`), where `map` says on `medium`. Of a file, `map` is what the program says."""
 
     number: int
     path: str
@@ -38,6 +38,7 @@ class Result:
     modified: dt.datetime | None = None
     confidence: float | None = None
     claimed_path: str = ""
+    finding: int = 0
     medium: Medium | None = None
 
     @property
@@ -176,6 +177,7 @@ def read_findings(path: Path, selection: Selection, medium: Medium) -> list[Resu
                     finding.map.head(finding.covered),
                     finding.times.modified,
                     finding.confidence,
+                    finding=finding.number,
                     medium=medium,
                 )
                 for finding in selection.iterate(scan, "number")

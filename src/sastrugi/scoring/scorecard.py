@@ -234,6 +234,11 @@ class Scorecard(_Value):
         return "not asked for" if self.listed == NOT_ASKED_FOR else " and ".join(self.listed)
 
     @property
+    def counted_results(self) -> int:
+        """Results that count: all but the bench's own files."""
+        return len(self.results) - self.classes.get("bench", 0)
+
+    @property
     def invented(self) -> int:
         """Results that are no whole file of anybody's: copies, fragments and noise."""
         return sum(self.classes.get(name, 0) for name in ("copy", "fragment", "noise"))

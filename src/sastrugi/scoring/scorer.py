@@ -189,6 +189,10 @@ class Judgement:
         chosen = self._answers.get(n) or self._foreign.get(n)
         return self._files[n], self._file_score(n), self._results[chosen.result] if chosen else None
 
+    def bench_findings(self) -> list[int]:
+        """The numbers of the findings that are the bench's own files."""
+        return [self._results[n].finding for n, one in enumerate(self._classes()) if one.is_ == "bench"]
+
     def open_results(self, progress: Progress) -> None:
         """Let other libraries decode each result that answers for a file."""
         answering = [self._results[c.result] for c in self._answers.values() if self._results[c.result].size]
