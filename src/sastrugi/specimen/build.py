@@ -133,5 +133,6 @@ def _carry_out(recipe: Recipe, builder: SpecimenBuilder, only: Container[str] = 
         if place.writer and not place.trouble:
             place.writer.flush()
             builder.watch_again(place)
+            builder.watch_names(place, lacking=True)
     builder.image.observers.clear()
     builder.progress.finish()

@@ -3,8 +3,8 @@
 from __future__ import annotations
 
 import datetime as dt
-from collections import Counter
-from collections.abc import Callable, Iterable, Iterator, Sequence
+from collections import Counter, defaultdict
+from collections.abc import Callable, Iterable, Iterator, Mapping, Sequence
 from contextlib import contextmanager
 from dataclasses import dataclass, field, replace
 from difflib import get_close_matches
@@ -192,6 +192,8 @@ class SpecimenBuilder:
         self.watch_again(place)
         for laid in self.standing(place):
             self.ended(laid, place.writer.evidence(laid.node), end)
+        if not place.trouble:
+            self.watch_names(place)
         place.writer = None
 
     def watch_again(self, place: Slot) -> None:
@@ -210,6 +212,27 @@ class SpecimenBuilder:
                 continue
             if writer.find(laid.node.path) is laid.node:
                 self._leave_more(laid, laid.node.path, self.above(laid.node), writer.evidence(laid.node))
+
+    def watch_names(self, place: Slot, lacking: bool = False) -> None:
+        """Watch whatever else still spells the names of files and folders: entries in tables that were left or moved.
+        `lacking`: only of those whose name nothing tells that is watched already. The volume must be flushed."""
+        writer = place.writer
+        assert writer is not None
+        own = [one for one in self.laid if one.volume == place.name and one.life == len(place.lives)]
+        folders: defaultdict[str, list[LaidFile]] = defaultdict(list)
+        for laid in own:
+            if laid.folder:
+                folders[laid.path].append(laid)
+        for laid in own:
+            above, _, name = laid.path.rpartition("/")
+            if lacking and laid.stands_in_full(name):
+                continue
+            for home in folders[above] if above else [None]:
+                traces = writer.spelled(laid.node, name, home.node if home else writer.root)
+                known = {trace for record in laid.records for trace in record.evidence.traces}
+                new = tuple(trace for trace in traces if trace not in known)
+                if new:
+                    self._leave(laid, laid.path, _chain(home, folders), Evidence((), new))
 
     def _leave_more(self, laid: LaidFile, path: str, above: tuple[LaidFile, ...], now: Evidence) -> None:
         """Watch the ways to tell of a file that are not watched yet."""
@@ -462,3 +485,13 @@ class SpecimenBuilder:
     ) -> list[LaidFile]:
         """What the patterns name on the volume of a place (see choosing.choose)."""
         return choose(self.standing(place), patterns, share, files_only, self.dice(f"step {self.step}"))
+
+
+def _chain(folder: LaidFile | None, folders: Mapping[str, Sequence[LaidFile]]) -> tuple[LaidFile, ...]:
+    """A folder and those above it, by their paths, the nearest first; the newest of several that had one path."""
+    out: list[LaidFile] = []
+    while folder is not None:
+        out.append(folder)
+        above = folders.get(folder.path.rpartition("/")[0], ())
+        folder = above[-1] if above else None
+    return tuple(out)

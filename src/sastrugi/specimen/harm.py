@@ -58,6 +58,8 @@ def _strike_volume(builder: SpecimenBuilder, place: Slot, volume: VolumeWriter[A
     for one in lost:
         stands = one.map.stored and volume.names_of(one.node) > together[one.map]
         builder.ended(one, volume.evidence(one.node), "unlinked" if stands else end)
+    if not place.trouble:
+        builder.watch_names(place)
     damaged = struck - volume.spare_structures
     if damaged or any(one.folder for one in lost):
         place.trouble = f"its {' and '.join(sorted(damaged)) or 'folders'} were written over"

@@ -182,6 +182,12 @@ class LaidFile:
             names.append("full")
         return max(names, key=_WORTH.index, default="none")
 
+    def stands_in_full(self, name: str) -> bool:
+        """Whether it is there under this name, or a record that is no longer live still spells it."""
+        if self.standing and self.node.name == name:
+            return True
+        return any(one.named_in_full and one.path.rpartition("/")[2] == name for one in self.records)
+
     @property
     def _indexed(self) -> bool:
         """Whether an index of a bin stands that tells its path, or that of a folder above it."""

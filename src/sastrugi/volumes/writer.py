@@ -206,6 +206,11 @@ class VolumeWriter(ABC, Generic[N]):
         may hold what is left of it, too. None where the file system makes none."""
         return None
 
+    def spelled(self, node: N, name: str, folder: N) -> tuple[Trace, ...]:
+        """Further entries that still spell the name that a file, now perhaps gone, had in a folder: in tables that were
+        left or moved, in journals. To be asked after a `flush`; empty where the file's own record is the only one."""
+        return ()
+
     def left_by_renaming(self, node: N, before: Evidence) -> Evidence:
         """What a renaming, which was just done, left of the record of the old name; `before` is what a deletion would
         have left."""

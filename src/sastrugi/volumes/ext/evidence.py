@@ -64,20 +64,17 @@ class TellingVolume(FormattedVolume):
         return Evidence(places[0].where[:1] if places else (inode,), tuple(traces))
 
     def _own_traces(self, node: ExtNode, gone: Habits | None) -> list[Trace]:
-        """What name and inode themselves tell: of a file that is `gone` what that leaves."""
+        """What name and inode themselves tell, each on its own; `gone`: what a deletion by these habits leaves."""
         state = node.file
         entry, inode, tree = self._entry_at(node), self._inode_at(state), self._tree_at(state)
         if gone is None:
             whole = (inode, *tree)
-            return [
-                Trace("place", "whole", whole),
-                Trace("name", "full", (*_told_by(entry), inode)),
-            ]
+            return [Trace("place", "whole", whole), Trace("name", "full", _told_by(entry))]
         if gone != "old-linux":
             return []
         keeps = self.file_system == "ext2" and (node.folder or state.links == 1)
         places = [Trace("place", "whole", (inode, *tree))] if keeps else []
-        return [*places, Trace("name", "full", (*_told_by(entry), inode))]
+        return [*places, Trace("name", "full", _told_by(entry))]
 
     def _copied_traces(self, node: ExtNode) -> list[tuple[Copy, Trace]]:
         """What copies in the journal tell, the newest first."""

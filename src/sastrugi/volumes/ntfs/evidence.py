@@ -7,8 +7,9 @@ from sastrugi.media.filemap import FileMap
 from sastrugi.volumes.ntfs.file_record import Stream
 from sastrugi.volumes.ntfs.format_write import FormattedVolume
 from sastrugi.volumes.ntfs.layout import DATA, FIRST_FREE, USA_AT, stored_at
-from sastrugi.volumes.ntfs.plan import BOOT_BYTES
+from sastrugi.volumes.ntfs.plan import BOOT_BYTES, INDEX_BLOCK
 from sastrugi.volumes.ntfs.record_writer import NtfsNode
+from sastrugi.volumes.ntfs.spelled_names import SpelledNames
 from sastrugi.volumes.ntfs.units import unit_map
 from sastrugi.volumes.writer import Evidence, Habits, Trace
 
@@ -87,6 +88,18 @@ class TellingVolume(FormattedVolume):
         if self.names_of(node) > 1:
             return Evidence((), ())
         return self.evidence(node)
+
+    def spelled(self, node: NtfsNode, name: str, folder: NtfsNode) -> tuple[Trace, ...]:
+        if self._spelled is None:
+            self._spelled = SpelledNames(self.image, self._folders)
+            for state in self._folders.values():
+                extents, size = self.run_extents(state.blocks.runs), INDEX_BLOCK
+                blocks = [within(extents, at, size) for at in range(0, state.blocks.size, size)]
+                self._spelled.look_at_blocks([*blocks, *(self._place(number) for number, _ in state.written)])
+            if self._journal is not None:
+                self._spelled.look_at_changes(self.run_extents(self._journal.records.stored))
+        places = self._spelled.of(folder.file.reference, name)
+        return tuple(Trace("name", "full", where, "index or journal") for where in places)
 
     def structures(self) -> dict[str, tuple[Extent, ...]]:
         g = self.geometry

@@ -33,6 +33,7 @@ from sastrugi.volumes.ntfs.layout import (
 from sastrugi.volumes.ntfs.log_write import LogWriter
 from sastrugi.volumes.ntfs.plan import BOOT_BYTES, INDEX_BLOCK, log_size
 from sastrugi.volumes.ntfs.record_writer import BATCH, NtfsNode, RecordWriter
+from sastrugi.volumes.ntfs.spelled_names import SpelledNames
 from sastrugi.volumes.ntfs.system_files import attribute_definitions, extended, order_of, security, upper_bytes
 from sastrugi.volumes.writer import Habits
 
@@ -53,6 +54,8 @@ class FormattedVolume(RecordWriter):
         self._habits = habits
         self._folders: dict[int, FileState] = {}
         self._journal: ChangeJournal | None = None
+        self._spelled: SpelledNames | None = None
+        """Where names stand, since the last flush."""
         self._format(label, serial, when)
 
     def _format(self, label: str, serial: int, when: dt.datetime) -> None:
@@ -179,6 +182,7 @@ class FormattedVolume(RecordWriter):
         self.image.write(g.offset + g.sectors * g.sector, data.ljust(g.sector, b"\0"))
 
     def flush(self) -> None:
+        self._spelled = None
         for state in list(self._touched.values()):
             self._put(state)
         self._touched.clear()
