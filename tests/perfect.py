@@ -55,7 +55,13 @@ def best_name(file: TruthFile) -> str:
         "near": file.name.swapcase() if file.name.swapcase() != file.name else file.name[1:],
         "type": f"found.{extension}",
         "none": "found",
-    }[file.ceiling.name if stem and dot else "name" if file.ceiling.name == "full" and "/" not in file.path[1:] else file.ceiling.name]
+    }[
+        file.ceiling.name
+        if stem and dot
+        else "name"
+        if file.ceiling.name == "full" and "/" not in file.path[1:]
+        else file.ceiling.name
+    ]
 
 
 def scored(specimen: Specimen, results: Path) -> Scorecard:

@@ -92,6 +92,27 @@ def percent(share: float | None) -> str:
     return f"{shown.removesuffix('.0')} %"
 
 
+_EXACT = 1e-9
+"""Percent."""
+
+
+def span_of_shares(interval: tuple[float, float] | None) -> str:
+    """`66–97`, in percent; with a decimal where whole numbers would say the same twice, and 100 and 0 only where they
+    are exact. Empty for none."""
+    if interval is None:
+        return ""
+    low, high = (100 * share for share in interval)
+    whole = (
+        round(low) != round(high) and (round(low) > 0 or low < _EXACT) and (round(high) < 100 or high > 100 - _EXACT)
+    )
+    return f"{low:.0f}–{high:.0f}" if whole else "–".join(percent(share).removesuffix(" %") for share in interval)
+
+
+def points(difference: float) -> str:
+    """The size of a difference of two shares: `36.6 percentage points`."""
+    return f"{abs(100 * difference):.1f} percentage points"
+
+
 def printable(text: str) -> str:
     """Text that a terminal or a text file can take: control characters and halves of characters as escapes."""
     if text.isprintable():

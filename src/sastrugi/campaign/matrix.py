@@ -12,7 +12,7 @@ from pathlib import Path
 from typing import Annotated, Any, Literal
 
 from blake3 import blake3
-from pydantic import BaseModel, ConfigDict, Field, ValidationError, model_validator
+from pydantic import BaseModel, ConfigDict, Field, ValidationError, field_validator, model_validator
 
 from sastrugi.campaign.engines import Bytes, Engine, engine_named, explain, load_engines, parse_engines, read_toml
 from sastrugi.campaign.parameters import require_parameter, with_parameters
@@ -59,8 +59,9 @@ class LimitsTable(_Table):
 
 
 class GateTable(_Table):
-    """Floors that every cell must stand on, as `sastrugi score` reads them."""
+    """Floors that every cell must stand on, as `sastrugi score` reads them; if `engines` are named, only theirs."""
 
+    engines: list[str] = []
     floor: list[str] = []
     ceiling_floor: list[str] = []
     max_noise: str | None = None
@@ -80,8 +81,20 @@ class CampaignText(_Table):
     keep_specimens: bool = True
     keep_results: bool = False
     limits: LimitsTable = LimitsTable()
-    gate: GateTable = GateTable()
+    gate: list[GateTable] = []
     specimens: Annotated[list[SpecimensTable], Field(min_length=1)]
+
+    @field_validator("gate", mode="before")
+    @classmethod
+    def _one_or_several(cls, gate: Any) -> Any:
+        return [gate] if isinstance(gate, dict) else gate
+
+    @model_validator(mode="after")
+    def _gates_of_its_engines(self) -> CampaignText:
+        for name in (name for part in self.gate for name in part.engines):
+            if name not in self.engines:
+                raise ValueError(f"a gate names the engine '{name[:60]}', which this campaign does not run")
+        return self
 
 
 @dataclass(frozen=True, slots=True)

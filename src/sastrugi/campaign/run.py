@@ -16,7 +16,7 @@ from pydantic import BaseModel, ConfigDict, Field, ValidationError
 
 from sastrugi.campaign.ledger import Ledger
 from sastrugi.campaign.local import Limits, run_here
-from sastrugi.campaign.matrix import Campaign, Cell
+from sastrugi.campaign.matrix import Campaign, Cell, GateTable
 from sastrugi.campaign.record import SCORECARD_FILE, Trial, read_trial, scorecard_of
 from sastrugi.campaign.specimens import SpecimenStore
 from sastrugi.campaign.work import Done, Task
@@ -58,7 +58,7 @@ class CellFigures(BaseModel):
         intact, named = card.intact, card.named
         return cls(
             files=intact.of_set, intact=intact.value, attainable=intact.of_ceiling, named_of=named.of_set,
-            named=named.value, noise=card.classes.get("noise", 0), results=len(card.results),
+            named=named.value, noise=card.classes.get("noise", 0), results=card.counted_results,
         )  # fmt: skip
 
 
@@ -161,12 +161,25 @@ class Gate:
     all recipes."""
 
     def __init__(self, campaign: Campaign) -> None:
-        text = campaign.text.gate
+        self._parts = [_PartOfGate(text) for text in campaign.text.gate]
+
+    def missed(self, trial: Trial, card: Scorecard) -> list[str]:
+        """What a trial falls short of, in words."""
+        told = (line for part in self._parts for line in part.missed(trial, card))
+        return list(dict.fromkeys(told))
+
+
+class _PartOfGate:
+    """Floors for some of the engines, or for all."""
+
+    def __init__(self, text: GateTable) -> None:
+        self._engines = text.engines
         self._floors, self._ceiling_floors = parse_floors(text.floor), parse_floors(text.ceiling_floor)
         self._most_noise = None if text.max_noise is None else parse_share(text.max_noise)
 
     def missed(self, trial: Trial, card: Scorecard) -> list[str]:
-        """What a trial falls short of, in words."""
+        if self._engines and trial.engine.name not in self._engines:
+            return []
         if not (self._floors or self._ceiling_floors or self._most_noise is not None):
             return []
         ended = [] if trial.ended_well else [f"the engine ended with: {trial.outcome}"]
@@ -185,7 +198,7 @@ class _Book:
         self.ledger_problem = ""
         self._below: dict[str, list[str]] = {}
         self._figures: dict[str, CellFigures] = {}
-        self._told = campaign.text.gate.model_dump(mode="json")
+        self._told = [part.model_dump(mode="json") for part in campaign.text.gate]
         self._known: set[str] | None = None
         self._saved = 0.0
         if (folder / CAMPAIGN_FILE).is_file():

@@ -8,7 +8,7 @@ from dataclasses import asdict, dataclass
 from typing import Any
 
 from sastrugi.campaign.ledger.store import Sums
-from sastrugi.scoring.scorecard import wilson
+from sastrugi.scoring.significance import wilson
 
 _LABEL = 12
 POINTS = ("version", "day", "trial")
@@ -57,11 +57,12 @@ def trend_of(sums: Sequence[Sums]) -> list[Line]:
 def _point(label: str, own: list[Sums]) -> Point:
     files, named_of = sum(one.files for one in own), sum(one.named_of for one in own)
     intact, timed = sum(one.intact for one in own), sum(one.timed for one in own)
+    trials = sum(one.trials for one in own)  # of one specimen: again the same files, which count once in the interval
     return Point(
-        label[:_LABEL] or "–", sum(one.trials for one in own), files,
+        label[:_LABEL] or "–", trials, files,
         intact / files if files else 0.0,
         sum(one.attainable for one in own) / files if files else 0.0,
         sum(one.named for one in own) / named_of if named_of else 0.0,
-        wilson(int(intact), files),
+        wilson(intact / trials, files / trials) if trials else None,
         sum(one.seconds or 0.0 for one in own) / timed if timed else None,
     )  # fmt: skip

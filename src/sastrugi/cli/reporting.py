@@ -119,18 +119,25 @@ def _of_score(
 
 
 def _campaign(folder: Path, out: list[Path] | None, replace: bool, as_json: bool) -> None:
-    """The page of a campaign."""
+    """A campaign, as a page or a summary."""
     from sastrugi.campaign.run import read_campaign
     from sastrugi.errors import SastrugiError
     from sastrugi.report.campaign_page import campaign_page
+    from sastrugi.report.summaries import campaign_junit, campaign_markdown
     from sastrugi.safety import write_text
 
     targets = [file_target(one, f"{folder.resolve().name}.html", replace, outside=(folder,)) for one in out or (None,)]
-    if any(target.suffix.lower() != ".html" for target in targets):
-        raise SastrugiError("a campaign is reported as a page (.html); 'sastrugi campaign show --out' writes its cells")
-    with progress() as watched:
-        text = campaign_page(read_campaign(folder), watched)
+    if any(target.suffix.lower() not in (".html", ".md", ".xml") for target in targets):
+        raise SastrugiError(
+            "a campaign is reported as .html, .md or .xml (JUnit); 'sastrugi campaign show --out' writes its cells"
+        )
+    state = read_campaign(folder)
     for target in targets:
+        if target.suffix.lower() == ".html":
+            with progress() as watched:
+                text = campaign_page(state, watched)
+        else:
+            text = campaign_markdown(state) if target.suffix.lower() == ".md" else campaign_junit(state)
         write_text(target, text)
     if as_json:
         show_json({"written": [str(target) for target in targets]})

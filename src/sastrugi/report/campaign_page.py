@@ -14,8 +14,10 @@ from sastrugi.report.pages import page
 from sastrugi.report.style import GREEN
 from sastrugi.report.svg import bare, svg
 from sastrugi.report.trends import MARKS
+from sastrugi.report.trial_view import details, verdict
 from sastrugi.scoring.paired import compare
-from sastrugi.units import format_size, parse_size, percent
+from sastrugi.scoring.scorecard import METHOD
+from sastrugi.units import format_size, parse_size, percent, span_of_shares
 
 if TYPE_CHECKING:
     from matplotlib.figure import Figure as Drawing
@@ -54,6 +56,7 @@ def campaign_page(state: CampaignState, progress: Progress) -> str:
         "campaign.html", state=state, figures=figures, ranking=ranking, badly=badly,
         gate=[cell for cell in state.cells if cell.below_the_gate],
         pairs=_pairs(scored, list(ranking)), more=max(len(specimens) - _MOST_ROWS, 0), specimens=specimens,
+        span_of_shares=span_of_shares, method=METHOD,
     )  # fmt: skip
 
 
@@ -96,14 +99,8 @@ def _pairs(scored: Scored, engines: Sequence[str]) -> list[dict[str, Any]]:
     out: list[dict[str, Any]] = []
     for engine in engines[1:]:
         one = compare(cards[engine], cards[best])
-        out.append(
-            {
-                "first": engine,
-                "second": best,
-                "found": one.intact,
-                "interval": one.intact.cluster_interval or one.intact.interval,
-            }
-        )
+        told = [f"{verdict(engine, best, one.intact, 'files are intact')}.", *details(one.intact)]
+        out.append({"verdict": told[0], "details": "; ".join(told[1:])})
     return out
 
 

@@ -3,16 +3,16 @@
 from __future__ import annotations
 
 from collections import defaultdict
-from dataclasses import dataclass
+from dataclasses import dataclass, field
 from typing import TYPE_CHECKING, Any
 
 from rich.console import Group, RenderableType
-from rich.table import Table
 from rich.text import Text
 
 from sastrugi.report.style import FAINT, GREEN, ORANGE, SKY, VERMILION, shorten_end, table
-from sastrugi.scoring.scorecard import wilson
-from sastrugi.units import format_seconds, format_size, percent, printable
+from sastrugi.scoring.scorecard import METHOD
+from sastrugi.scoring.significance import share_over_specimens
+from sastrugi.units import format_seconds, format_size, percent, printable, span_of_shares
 
 if TYPE_CHECKING:
     from sastrugi.campaign.run import CampaignState, CellState
@@ -37,6 +37,8 @@ class Tally:
     seconds: float = 0.0
     memory: int = 0
     badly: int = 0
+    specimens: list[tuple[float, float]] = field(default_factory=list)
+    """Of an engine on several specimens: intact and attainable files of each."""
 
     def add(self, cell: CellState) -> None:
         """One more cell that has ended."""
@@ -55,7 +57,9 @@ class Tally:
 
     @property
     def interval(self) -> tuple[float, float] | None:
-        return wilson(min(int(self.intact), int(self.attainable)), int(self.attainable))
+        """The 95 % interval of that share: over specimens where there are several, else over files."""
+        each = self.specimens or [(self.intact, self.attainable)]
+        return share_over_specimens([min(one) for one in each], [of for _, of in each])
 
 
 def tallies(state: CampaignState) -> dict[tuple[str, str], Tally]:
@@ -72,8 +76,9 @@ def by_engine(found: dict[tuple[str, str], Tally]) -> dict[str, Tally]:
     for (_, engine), one in found.items():
         total = out[engine]
         for name in Tally.__dataclass_fields__:
-            if name != "memory":
+            if name not in ("memory", "specimens"):
                 setattr(total, name, getattr(total, name) + getattr(one, name))
+        total.specimens.append((one.intact / one.cells, one.attainable / one.cells))
         total.memory = max(total.memory, one.memory)
     return dict(sorted(out.items(), key=lambda item: -(item[1].share or 0.0)))
 
@@ -117,20 +122,31 @@ def _cell_text(one: Tally | None, waiting: CellState | None) -> Text:
     return Text(told + (" !" if one.badly else ""), style=style)
 
 
-def ranking_table(found: Tallies) -> Table:
+def ranking_table(found: Tallies) -> RenderableType:
     """The engines, the best first, with the interval of what they brought back."""
     out = table(gives_way=("Memory", "Noise", "Names"), keys=("Engine",))
     for name in ("Engine", "Cells", "Intact of ceiling", "95 %", "Names", "Noise", "Time", "Memory", "Ended badly"):
         out.add_column(name, justify="left" if name == "Engine" else "right", no_wrap=True)
     for engine, one in by_engine(found).items():
-        spread = f"{one.interval[0] * 100:.0f}–{one.interval[1] * 100:.0f}" if one.interval else ""
         out.add_row(
-            Text(printable(engine)), f"{one.cells:,}", f"{percent(one.share)} of {one.attainable:,.0f}", spread,
-            percent(one.named / one.named_of if one.named_of else None),
-            percent(one.noise / one.results if one.results else None), format_seconds(one.seconds),
-            format_size(one.memory), f"{one.badly:,}" if one.badly else "",
+            Text(printable(engine)), f"{one.cells:,}", f"{percent(one.share)} of {one.attainable:,.0f}",
+            span_of_shares(one.interval), _share_of(one.named, one.named_of), _share_of(one.noise, one.results),
+            format_seconds(one.seconds), format_size(one.memory), f"{one.badly:,}" if one.badly else "",
         )  # fmt: skip
-    return out
+    told = (
+        "intact: of the files that could come back whole · names: of all lost files · noise: of all results that count"
+    )
+    over = len({specimen for specimen, _ in found})
+    spread = (
+        f"95 %: interval over {over:,} specimens"
+        if over > 1
+        else "95 %: interval over the files of this specimen alone"
+    )
+    return Group(out, Text(f"{told}\n{spread}", FAINT))
+
+
+def _share_of(count: float, of: float) -> str:
+    return f"{percent(count / of)} of {of:,.0f}" if of else "–"
 
 
 def problems_view(state: CampaignState) -> RenderableType:
@@ -150,7 +166,7 @@ def problems_view(state: CampaignState) -> RenderableType:
 def campaign_json(state: CampaignState) -> dict[str, Any]:
     found = tallies(state)
     return {
-        "name": state.name, "title": state.title, "engines": state.engines, "cells": len(state.cells),
+        "method": METHOD, "name": state.name, "title": state.title, "engines": state.engines, "cells": len(state.cells),
         "ended": state.ended,
         "ranking": [
             {

@@ -9,6 +9,7 @@ from sastrugi.report.pages import page
 from sastrugi.report.style import GREEN, VERMILION
 from sastrugi.report.svg import bare, svg
 from sastrugi.report.trial_view import comparison_json, details, verdict
+from sastrugi.scoring.scorecard import METHOD
 
 if TYPE_CHECKING:
     from matplotlib.figure import Figure as Drawing
@@ -19,10 +20,12 @@ if TYPE_CHECKING:
 _MOST_FILES = 500
 
 
-def comparison_document(sides: Sequence[Side], found: Sequence[Comparison]) -> dict[str, Any]:
+def comparison_document(
+    sides: Sequence[Side], found: Sequence[Comparison], detect: float | None = None
+) -> dict[str, Any]:
     """The whole comparison (docs/formats/comparison.md)."""
     return {
-        "format": "sastrugi-comparison", "version": 1,
+        "format": "sastrugi-comparison", "version": 2, "method": METHOD,
         "sides": [
             {
                 "name": side.name, "seconds": side.seconds, "memory": side.memory, "scorecards": len(side.scored),
@@ -31,12 +34,12 @@ def comparison_document(sides: Sequence[Side], found: Sequence[Comparison]) -> d
             for side in sides
         ],
         "against_the_first": [
-            comparison_json(sides[0].name, side.name, one) for side, one in zip(sides[1:], found, strict=True)
+            comparison_json(sides[0].name, side.name, one, detect) for side, one in zip(sides[1:], found, strict=True)
         ],
     }  # fmt: skip
 
 
-def comparison_page(sides: Sequence[Side], found: Sequence[Comparison]) -> str:
+def comparison_page(sides: Sequence[Side], found: Sequence[Comparison], detect: float | None = None) -> str:
     parts = []
     for side, one in zip(sides[1:], found, strict=True):
         changed = [(pair, change) for change in ("lost", "won", "worse", "better") for pair in one.of(change)]
@@ -46,13 +49,13 @@ def comparison_page(sides: Sequence[Side], found: Sequence[Comparison]) -> str:
                 "one": one,
                 "verdict": verdict(sides[0].name, side.name, one.intact, "files are intact"),
                 "names": verdict(sides[0].name, side.name, one.named, "files have their whole names"),
-                "details": details(one.intact),
+                "details": details(one.intact, detect),
                 "changed": changed[:_MOST_FILES],
                 "more": max(len(changed) - _MOST_FILES, 0),
                 "bars": {name: won_and_lost(one, name) for name in one.by if len(one.by[name]) > 1},
             }
         )
-    return page("comparison.html", sides=sides, first=sides[0], parts=parts, found=found)
+    return page("comparison.html", sides=sides, first=sides[0], parts=parts, found=found, method=METHOD)
 
 
 def won_and_lost(one: Comparison, by: str) -> str:

@@ -63,7 +63,7 @@ def as_parquet(card: Scorecard) -> bytes:
 
 def as_markdown(card: Scorecard, title: str, missed: Sequence[str] = ()) -> str:
     """A summary for a merge request or a note."""
-    lines = [f"# {_cell(title)}", "", f"Results from `{card.results_from}`, set `{card.set}`.", ""]
+    lines = [f"# {cell_of_table(title)}", "", f"Results from `{card.results_from}`, set `{card.set}`.", ""]
     lines += [f"- **Below the floor:** {line}" for line in missed] + ([""] if missed else [])
     lines += ["| | came back | of the set | of the ceiling |", "|---|---:|---:|---:|"]
     for name in ("intact", "complete", "named", "all_three"):
@@ -76,7 +76,7 @@ def as_markdown(card: Scorecard, title: str, missed: Sequence[str] = ()) -> str:
     lines += [f"{bench}.", ""] if (bench := bench_line(card)) else []
     for which, words in SHORTFALLS.items():
         own = [file for file in card.short if file.shortfall == which]
-        lines += _rows(
+        lines += table_lines(
             (f"{words} ({len(own):,})", "size", "content", "complete", "ceiling", "name", "why"),
             [
                 (
@@ -93,20 +93,20 @@ def as_markdown(card: Scorecard, title: str, missed: Sequence[str] = ()) -> str:
         )
     others = card.listed_results
     told = (f"{card.listed_title} ({len(others):,})", "size", "what it is", "of")
-    lines += _rows(told, [(one.path, format_size(one.size), one.is_, one.of or "–") for one in others])
+    lines += table_lines(told, [(one.path, format_size(one.size), one.is_, one.of or "–") for one in others])
     return "\n".join(lines) + "\n"
 
 
-def _rows(head: Sequence[str], rows: Sequence[Sequence[str]]) -> list[str]:
+def table_lines(head: Sequence[str], rows: Sequence[Sequence[str]]) -> list[str]:
     """A table of at most _MOST_LINES rows; nothing where there are none."""
     if not rows:
         return []
     out = [f"| {' | '.join(head)} |", "|---|---:|" + "---|" * (len(head) - 2)]
-    out += [f"| {' | '.join(map(_cell, row))} |" for row in rows[:_MOST_LINES]]
+    out += [f"| {' | '.join(map(cell_of_table, row))} |" for row in rows[:_MOST_LINES]]
     return [*out, *(["", f"… and {len(rows) - _MOST_LINES:,} more."] if len(rows) > _MOST_LINES else []), ""]
 
 
-def _cell(text: str) -> str:
+def cell_of_table(text: str) -> str:
     return printable(text).replace("\\", "\\\\").replace("|", "\\|").replace("<", "&lt;")
 
 
@@ -119,29 +119,29 @@ def as_junit(card: Scorecard, missed: Sequence[str] = ()) -> str:
     cases = [*card.files]
     failed, skipped = _failed_and_skipped(cases)
     suite = ElementTree.Element(
-        "testsuite", name=_xml(f"{card.specimen}: {card.set}"), tests=str(len(cases) + bool(missed)),
+        "testsuite", name=xml_text(f"{card.specimen}: {card.set}"), tests=str(len(cases) + bool(missed)),
         failures=str(len(failed) + bool(missed)), skipped=str(len(skipped)), errors="0",
     )  # fmt: skip
     told_of = ElementTree.SubElement(suite, "properties")
     for key, value in (("specimen", card.specimen), ("identity", card.identity), ("results", card.results_from)):
-        ElementTree.SubElement(told_of, "property", name=key, value=_xml(value))
+        ElementTree.SubElement(told_of, "property", name=key, value=xml_text(value))
     for file in cases:
         folder, _, name = file.path.strip("/").rpartition("/")
-        case = ElementTree.SubElement(suite, "testcase", classname=_xml(folder or "/"), name=_xml(name))
+        case = ElementTree.SubElement(suite, "testcase", classname=xml_text(folder or "/"), name=xml_text(name))
         if file.id in skipped:
-            ElementTree.SubElement(case, "skipped", message=_xml(file.reason))
+            ElementTree.SubElement(case, "skipped", message=xml_text(file.reason))
         elif file.id in failed:
             complete, ceiling = percent(file.completeness), percent(file.ceiling_bytes)
             named = f"name {file.name} of {file.ceiling_name}"
             told = f"{file.content}, {complete} complete of {ceiling}, {named}: {file.reason}"
             kind = "name" if file.intact else file.content
-            ElementTree.SubElement(case, "failure", message=_xml(told), type=kind)
+            ElementTree.SubElement(case, "failure", message=xml_text(told), type=kind)
     if card.listed_results:
         told = "\n".join(f"{one.is_}: {one.path} ({format_size(one.size)})" for one in card.listed_results)
         ElementTree.SubElement(suite, "system-out").text = _xml_lines(told)
     if missed:
         case = ElementTree.SubElement(suite, "testcase", classname="floors", name="floors")
-        ElementTree.SubElement(case, "failure", message=_xml("; ".join(missed)), type="floor")
+        ElementTree.SubElement(case, "failure", message=xml_text("; ".join(missed)), type="floor")
     return '<?xml version="1.0" encoding="UTF-8"?>\n' + ElementTree.tostring(suite, encoding="unicode") + "\n"
 
 
@@ -161,9 +161,9 @@ def _failed_and_skipped(cases: Sequence[FileScore]) -> tuple[set[int], set[int]]
 
 
 def _xml_lines(text: str) -> str:
-    return "\n".join(_xml(line) for line in text.split("\n"))
+    return "\n".join(xml_text(line) for line in text.split("\n"))
 
 
-def _xml(text: str) -> str:
+def xml_text(text: str) -> str:
     """Text without what XML 1.0 cannot hold."""
     return _NOT_XML.sub("", printable(text))

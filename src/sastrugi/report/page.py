@@ -12,7 +12,7 @@ from sastrugi.report import figures
 from sastrugi.report.pages import page
 from sastrugi.report.pairs import VISIBLE, draw_pairs
 from sastrugi.report.scorecard import CAUSES, SHORTFALLS, bench_line, classes_line
-from sastrugi.units import format_size, percent
+from sastrugi.units import format_size, percent, span_of_shares
 
 if TYPE_CHECKING:
     from sastrugi.scoring.scorecard import Scorecard
@@ -47,7 +47,7 @@ def render(card: Scorecard, title: str, pictures: Pictures | None = None, missed
         "report.html", card=card, title=title, figures=drawn, headline=headline, short=short, groups=groups,
         missed=missed, by_bytes=by_bytes, causes=causes, pictures=pictures or {}, columns=COLUMNS, verdicts=_VERDICTS,
         most_maps=_MOST_MAPS, most_results=_MOST_RESULTS, percent=percent, size=format_size,
-        classes_line=classes_line, bench_line=bench_line,
+        classes_line=classes_line, span_of_shares=span_of_shares, bench_line=bench_line,
         damage_map=figures.damage_map,
     )  # fmt: skip
 

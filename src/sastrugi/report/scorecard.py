@@ -10,7 +10,7 @@ from rich.table import Table
 from rich.text import Text
 
 from sastrugi.report.style import FAINT, GREEN, ORANGE, SKY, VERMILION, shorten_path, table
-from sastrugi.units import format_size, percent, plural, printable
+from sastrugi.units import format_size, percent, plural, printable, span_of_shares
 
 if TYPE_CHECKING:
     from sastrugi.scoring.names import NameWord
@@ -71,7 +71,7 @@ def headline_table(card: Scorecard) -> RenderableType:
     rows = (("intact", card.intact), ("complete", card.complete), ("named", card.named), ("all three", card.all_three))
     for name, figure in rows:
         form = "{:,.0f}" if figure.interval else "{:,.1f}"
-        spread = f"{figure.interval[0] * 100:.0f}–{figure.interval[1] * 100:.0f}" if figure.interval else ""
+        spread = span_of_shares(figure.interval)
         out.add_row(
             Text(name, style="bold"),
             form.format(figure.value),
@@ -225,4 +225,6 @@ def classes_line(card: Scorecard) -> str:
 def bench_line(card: Scorecard) -> str:
     """How many results are the bench's own files; empty where none is."""
     count = card.classes.get("bench", 0)
-    return f"Not counted: {plural(count, 'result')} that are the bench's own files (buffers, later use)" if count else ""
+    return (
+        f"Not counted: {plural(count, 'result')} that are the bench's own files (buffers, later use)" if count else ""
+    )

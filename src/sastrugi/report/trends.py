@@ -9,7 +9,7 @@ from typing import TYPE_CHECKING
 from sastrugi.report.rows import row_lines
 from sastrugi.report.style import BLUE, GREEN, GREY, ORANGE, PURPLE, SKY, VERMILION, Ink, shorten_end
 from sastrugi.safety import atomic_file
-from sastrugi.units import format_seconds, percent
+from sastrugi.units import format_seconds, percent, span_of_shares
 
 if TYPE_CHECKING:
     from sastrugi.campaign.trends import Line
@@ -38,7 +38,7 @@ def trend_lines(lines: Sequence[Line], by: str, width: int, ink: Ink) -> Iterato
         (
             shorten_end(line.engine, 18) if not number else "", shorten_end(line.specimen, 22) if not number else "",
             shorten_end(point.label, 12), f"{point.trials:,}", f"{point.files:,}", percent(point.intact),
-            f"{point.interval[0] * 100:.0f}–{point.interval[1] * 100:.0f}" if point.interval else "",
+            span_of_shares(point.interval),
             percent(point.ceiling), percent(point.named), format_seconds(point.seconds),
         )
         for line in lines for number, point in enumerate(line.points)

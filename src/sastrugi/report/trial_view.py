@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Iterator, Sequence
+from dataclasses import asdict
 from typing import TYPE_CHECKING, Any
 
 from rich.console import Group, RenderableType
@@ -11,13 +12,14 @@ from rich.text import Text
 
 from sastrugi.report.rows import row_lines
 from sastrugi.report.style import FAINT, GREEN, ORANGE, VERMILION, Ink, shorten_end, shorten_path, table
-from sastrugi.units import format_seconds, format_size, percent, printable
+from sastrugi.scoring.significance import LEAST_SPECIMENS
+from sastrugi.units import format_seconds, format_size, percent, points, printable
 
 if TYPE_CHECKING:
     from sastrugi.campaign.ledger import LedgerRow
     from sastrugi.campaign.record import Trial
     from sastrugi.campaign.sides import Side
-    from sastrugi.scoring.paired import Comparison, Difference
+    from sastrugi.scoring.paired import Comparison, Difference, Needed
     from sastrugi.scoring.scorecard import FileScore
 
 _MOST_CHANGED = 3
@@ -86,10 +88,12 @@ def _share(count: int, of: int) -> str:
     return f"{count:,} ({percent(count / of)})" if of else "–"
 
 
-def comparison_view(first: str, second: str, one: Comparison, limit: int, by: Sequence[str]) -> RenderableType:
+def comparison_view(
+    first: str, second: str, one: Comparison, limit: int, by: Sequence[str], detect: float | None = None
+) -> RenderableType:
     """One side against another: what is shown, the files that changed, and by what they are grouped."""
     parts: list[RenderableType] = [Text(verdict(first, second, one.intact, "files are intact"), style="bold")]
-    parts += [Text(line) for line in details(one.intact)]
+    parts += [Text(line) for line in details(one.intact, detect)]
     parts.append(Text(verdict(first, second, one.named, "files have their whole names")))
     if one.only_first or one.only_second:
         parts.append(
@@ -112,29 +116,45 @@ def verdict(first: str, second: str, found: Difference, what: str) -> str:
     if not found.shown:
         return f"no difference shown between {first} and {second}: {counts} {what}, {changed}"
     more = "more" if found.difference > 0 else "fewer"
-    return f"{second} against {first}: {percent(abs(found.difference))} {more} {what} ({counts}; {changed})"
+    return f"{second} against {first}: {points(found.difference)} {more} {what} ({counts}; {changed})"
 
 
-def details(found: Difference) -> list[str]:
-    """Intervals and probabilities behind a verdict."""
+def details(found: Difference, detect: float | None = None) -> list[str]:
+    """Intervals and probabilities behind a verdict; and what would show a difference of `detect`, if that is stated."""
     out: list[str] = []
-    if found.interval is not None:
-        out.append(f"difference {_span(found.difference, found.interval)} over files; exact McNemar {_p(found.p)}")
-    if found.cluster_interval is not None and found.cluster_p is not None:
-        more = "" if found.general or not found.shown else ": for others like them not shown yet"
+    if found.interval is None:
+        return out
+    if found.over is None:
         out.append(
-            f"over {found.specimens} specimens, in each of which files are alike: "
-            f"{_span(found.difference, found.cluster_interval)}, {_p(found.cluster_p)}{more}"
+            f"difference {_span(found.difference, found.interval)} over the files of this specimen alone; "
+            f"exact McNemar {_p(found.p)}; for other specimens nothing is shown"
         )
-    elif found.shown:
-        out.append("on one specimen: for others it is not shown yet")
-    if not found.shown and found.files_needed:
-        out.append(f"to show a difference of 2 % in four cases of five, some {found.files_needed:,} files are needed")
+    else:
+        out.append(
+            f"difference {_span(found.difference, found.interval)} over {found.specimens:,} specimens, {_p(found.p)}"
+        )
+        if found.too_few:
+            out.append(
+                f"{found.over.differing:,} of the {found.specimens:,} specimens differ: too few ever to show a "
+                f"difference, which takes at least {LEAST_SPECIMENS}"
+            )
+    needed = found.needed() if detect is None else found.needed(detect)
+    if needed is not None and (detect is not None or not found.shown):
+        out.append(_needed_line(needed))
     return out
 
 
+def _needed_line(needed: Needed) -> str:
+    """What would show a difference, in words."""
+    told = f"with a power of 80 % a difference of {points(needed.difference)} is shown by {needed.files:,} files of one"
+    if needed.specimens is None:
+        return f"{told} specimen; how many specimens it takes, one alone cannot tell"
+    return f"{told} specimen, or by {needed.specimens:,} specimens spread as these are"
+
+
 def _span(value: float, interval: tuple[float, float]) -> str:
-    return f"{value * 100:+.1f} % ({interval[0] * 100:+.1f} to {interval[1] * 100:+.1f} %)"
+    """A difference of shares with its interval, in percentage points."""
+    return f"{value * 100:+.1f} points (95 %: {interval[0] * 100:+.1f} to {interval[1] * 100:+.1f})"
 
 
 def _p(value: float) -> str:
@@ -152,18 +172,22 @@ def _by_table(name: str, one: Comparison) -> Table:
 
 def _changes_table(one: Comparison, limit: int) -> RenderableType:
     parts: list[RenderableType] = []
+    several = one.intact.specimens > 1
     for change, words in _CHANGE_WORDS.items():
         found = one.of(change)
         if not found:
             continue
         out = table(gives_way=("First", "Size"))
         out.add_column(f"{change.capitalize()} ({len(found):,}): {words}", overflow="fold")
+        if several:
+            out.add_column("Specimen", no_wrap=True)
         out.add_column("Size", justify="right", no_wrap=True)
         out.add_column("First", no_wrap=True)
         out.add_column("Second", no_wrap=True)
         for pair in found[:limit] if limit else found:
             out.add_row(
-                Text(shorten_path(pair.first.path, 44)), format_size(pair.first.size),
+                Text(shorten_path(pair.first.path, 44)), *([shorten_end(pair.specimen, 24)] if several else []),
+                format_size(pair.first.size),
                 f"{pair.first.content} {percent(pair.first.completeness)}",
                 f"{pair.second.content} {percent(pair.second.completeness)}",
             )  # fmt: skip
@@ -188,12 +212,15 @@ def ledger_lines(rows: Sequence[LedgerRow], width: int, ink: Ink) -> Iterator[st
     return row_lines(heads, texts, width, ink, ("Losses", "Time", "Named", "When", "Ceiling"))
 
 
-def difference_json(found: Difference) -> dict[str, Any]:
+def difference_json(found: Difference, detect: float | None = None) -> dict[str, Any]:
+    needed = found.needed() if detect is None else found.needed(detect)
     return {
         "files": found.count, "first": found.first, "second": found.second, "won": found.won, "lost": found.lost,
-        "difference": found.difference, "interval": found.interval, "p": found.p, "specimens": found.specimens,
-        "cluster_interval": found.cluster_interval, "cluster_p": found.cluster_p, "shown": found.shown,
-        "files_needed": found.files_needed,
+        "difference": found.difference, "over": found.basis, "interval": found.interval, "p": found.p,
+        "shown": found.shown, "specimens": found.specimens,
+        "specimens_differing": found.over.differing if found.over else None, "too_few_specimens": found.too_few,
+        "files_interval": found.files_interval, "files_p": found.files_p,
+        "needed": asdict(needed) if needed else None,
     }  # fmt: skip
 
 
@@ -201,9 +228,10 @@ def _brief(file: FileScore) -> dict[str, Any]:
     return {"content": file.content, "completeness": file.completeness, "name": file.name}
 
 
-def comparison_json(first: str, second: str, one: Comparison) -> dict[str, Any]:
+def comparison_json(first: str, second: str, one: Comparison, detect: float | None = None) -> dict[str, Any]:
     return {
-        "first": first, "second": second, "intact": difference_json(one.intact), "named": difference_json(one.named),
+        "first": first, "second": second, "intact": difference_json(one.intact, detect),
+        "named": difference_json(one.named, detect),
         "completeness": list(one.completeness), "only_first": one.only_first, "only_second": one.only_second,
         "by": {
             name: [{"key": key, "files": files, "won": won, "lost": lost} for key, files, won, lost in rows]

@@ -67,8 +67,9 @@ class BenchFiles:
                     room -= length // BLOCK
             if room <= 0:
                 break
-        known = np.unique(np.concatenate(out)) if out else np.zeros(0, np.uint64)
-        return known[known != 0]
+        known = np.unique(np.concatenate([*out, np.zeros(1, np.uint64)]))
+        told: Hashes = known[known != 0]
+        return told
 
     def _holds_blocks(self, result: Result) -> bool:
         known = self._blocks
@@ -84,4 +85,3 @@ class BenchFiles:
         except OSError:
             return False
         return False
-

@@ -5,7 +5,8 @@ from __future__ import annotations
 from collections.abc import Sequence
 from itertools import groupby
 
-from sastrugi.scoring.scorecard import Bin, Calibration, wilson
+from sastrugi.scoring.scorecard import Bin, Calibration
+from sastrugi.scoring.significance import wilson
 
 _BINS = 10
 

@@ -221,9 +221,7 @@ class Contents:
     def is_named(self, content: int, path: str) -> bool:
         """Whether a result of this path bears the name of a file with this content."""
         own = self.twins[self.files[content].blake3]
-        return any(
-            n in own and compare_names(path, self.files[n].path) >= NameVerdict.NAME for n in self.named(path)
-        )
+        return any(n in own and compare_names(path, self.files[n].path) >= NameVerdict.NAME for n in self.named(path))
 
     def suggested(self, path: str, size: int) -> set[int]:
         """Contents of files that are named like a result, or have its size."""

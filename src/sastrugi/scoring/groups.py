@@ -62,7 +62,8 @@ class Columns:
 
     def attainable(self, of: NDArray[np.int64]) -> NDArray[np.int64]:
         """Those of these files of which every byte still stands. Empty ones have none."""
-        return of[(self.size[of] > 0) & (self.ceiling[of] == 1)]
+        chosen: NDArray[np.int64] = of[(self.size[of] > 0) & (self.ceiling[of] == 1)]
+        return chosen
 
     def headline(self, of: NDArray[np.int64]) -> dict[str, Figure]:
         """Intact, complete, named and all three of these files. Empty ones count in names, not in content."""

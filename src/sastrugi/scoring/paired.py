@@ -1,8 +1,7 @@
 """Two programs, two builds, or two losses against each other, file by file; never a bare "better".
 
-Sources: the exact test of Q. McNemar (Psychometrika 12, 1947); the adjusted Wald interval of a difference of paired
-shares by A. Agresti and Y. Min (Statistics in Medicine 24, 2005); the number of pairs by R. J. Connor (Biometrics 43,
-1987); the variance of a ratio over clusters in W. G. Cochran, Sampling Techniques (3rd ed., chapter 6).
+Over several specimens the verdict is over specimens: files of one are alike, so that many files of few specimens prove
+little about others. Over one it is over its files, and speaks of that specimen alone. Methods: significance.py.
 """
 
 from __future__ import annotations
@@ -10,20 +9,27 @@ from __future__ import annotations
 from collections import defaultdict
 from collections.abc import Callable, Iterable, Sequence
 from dataclasses import dataclass
-from math import ceil, sqrt
+from typing import Literal
 
 import numpy as np
-from numpy.typing import NDArray
 
 from sastrugi.scoring.groups import size_class
 from sastrugi.scoring.scorecard import FileScore, Scorecard
+from sastrugi.scoring.significance import (
+    LEAST_SPECIMENS,
+    LEVEL,
+    Interval,
+    OverSpecimens,
+    chance_of_changes,
+    files_that_show,
+    interval_of_changes,
+    over_specimens,
+    specimens_that_show,
+)
 
-_Z95, _Z80 = 1.959963984540054, 0.8416212335729143
-LEVEL = 0.05
 SMALLEST = 0.02
-"""The difference for which the number of files is told that would show it."""
+"""The difference that is looked for, if the user states none."""
 _ROUNDING = 1e-9
-_EXACT_CLUSTERS = 14
 BY: dict[str, Callable[[FileScore], str]] = {
     "kind": lambda f: f.kind,
     "loss": lambda f: f.loss,
@@ -45,6 +51,10 @@ class Pair:
     second: FileScore
 
     @property
+    def sides(self) -> tuple[FileScore, FileScore]:
+        return self.first, self.second
+
+    @property
     def change(self) -> str:
         """Won (intact on the second side only), lost, better or worse by bytes, or the same."""
         if self.first.intact != self.second.intact:
@@ -56,45 +66,71 @@ class Pair:
 
 
 @dataclass(frozen=True, slots=True)
+class Needed:
+    """What it would take to show a difference of `difference` four times of five (with a power of 80 %): files, where
+    all are of one specimen; specimens, where several tell how far they are spread."""
+
+    difference: float
+    files: int
+    specimens: int | None
+
+
+@dataclass(frozen=True, slots=True)
 class Difference:
-    """A difference of two shares of the same `count` files: `won` and `lost` are those that only one side has;
-    `interval` is its 95 % interval over files, `p` the exact probability of so much under no difference. Over several
-    specimens `cluster_interval` and `cluster_p` allow for files of one specimen being alike."""
+    """A difference of two shares of the same `count` files: `won` and `lost` are those that only one side has.
+    `files_interval` (95 %) and `files_p` are over files, as if they were independent; `specimens` is how many there
+    are, `over` what several of them say."""
 
     count: int
     first: int
     second: int
     won: int
     lost: int
-    interval: tuple[float, float] | None
-    p: float
+    files_interval: Interval | None
+    files_p: float
     specimens: int = 1
-    cluster_interval: tuple[float, float] | None = None
-    cluster_p: float | None = None
+    over: OverSpecimens | None = None
 
     @property
     def difference(self) -> float:
         return (self.won - self.lost) / self.count if self.count else 0.0
 
     @property
+    def basis(self) -> Literal["files", "specimens"]:
+        """What interval, probability and verdict are over."""
+        return "files" if self.over is None else "specimens"
+
+    @property
+    def interval(self) -> Interval | None:
+        """The 95 % interval of the difference. Over specimens it is never narrower than over files: that several of
+        them agree does not make each of them sure."""
+        if self.over is None or self.files_interval is None:
+            return self.files_interval
+        (low, high), (files_low, files_high) = self.over.interval, self.files_interval
+        return min(low, files_low), max(high, files_high)
+
+    @property
+    def p(self) -> float:
+        """The probability of so much, or more, under no difference."""
+        return self.files_p if self.over is None else max(self.over.p, self.files_p)
+
+    @property
     def shown(self) -> bool:
-        """Whether these files show a difference at 95 %."""
+        """Whether a difference is shown at 95 %. Then, and only then, the interval leaves 0 out."""
         return bool(self.count) and self.p < LEVEL
 
     @property
-    def general(self) -> bool:
-        """Whether it is shown for specimens like these, and not for these alone."""
-        return self.shown and self.cluster_p is not None and self.cluster_p < LEVEL
+    def too_few(self) -> bool:
+        """Whether so few specimens differ that no difference of theirs could ever be shown."""
+        return self.over is not None and self.over.differing < LEAST_SPECIMENS
 
-    @property
-    def files_needed(self) -> int | None:
-        """How many files would show a difference of SMALLEST in four cases of five, if as many change as changed
-        here."""
+    def needed(self, difference: float = SMALLEST) -> Needed | None:
+        """What would show a difference, if as many files change, and specimens are spread as far, as here; None where
+        there is nothing to go by."""
         if not self.count:
             return None
-        changing = max((self.won + self.lost) / self.count, SMALLEST)
-        root = _Z95 * sqrt(changing) + _Z80 * sqrt(max(changing - SMALLEST**2, 0.0))
-        return ceil(root**2 / SMALLEST**2)
+        files = files_that_show(difference, (self.won + self.lost) / self.count)
+        return Needed(difference, files, specimens_that_show(difference, self.over.spread) if self.over else None)
 
 
 @dataclass(frozen=True, slots=True)
@@ -147,49 +183,18 @@ def _compared(pairs: list[Pair], only_first: int, only_second: int) -> Compariso
     )  # fmt: skip
 
 
-def difference(first: Sequence[bool], second: Sequence[bool], clusters: Sequence[str]) -> Difference:
-    """The difference of the shares of True in `second` and in `first`, which are of the same files in the same order.
-    `clusters` says which files belong together."""
-    from scipy.stats import binomtest
-
+def difference(first: Sequence[bool], second: Sequence[bool], specimens: Sequence[str]) -> Difference:
+    """The difference of the shares of True in `second` and in `first`, which are of the same files in the same order;
+    `specimens` says of which specimen each is."""
     a, b = np.array(first, bool), np.array(second, bool)
     won, lost = int((b & ~a).sum()), int((a & ~b).sum())
-    p = float(binomtest(won, won + lost, 0.5).pvalue) if won + lost else 1.0
-    names = sorted(set(clusters))
-    interval = _agresti_min(won, lost, len(a)) if len(a) else None
-    out = Difference(len(a), int(a.sum()), int(b.sum()), won, lost, interval, p, max(len(names), 1))
-    if len(names) < 2:
-        return out
-    number = {name: n for n, name in enumerate(names)}
-    at = np.array([number[name] for name in clusters])
-    sums = np.bincount(at, b.astype(float) - a.astype(float), len(names)).astype(np.float64)
-    sizes = np.bincount(at, minlength=len(names)).astype(np.float64)
-    spread, chance = _over_clusters(sums, sizes)
-    return Difference(out.count, out.first, out.second, won, lost, interval, p, len(names), spread, chance)
-
-
-def _agresti_min(won: int, lost: int, count: int) -> tuple[float, float]:
-    b, c, n = won + 0.5, lost + 0.5, count + 2
-    middle, half = (b - c) / n, _Z95 * sqrt((b + c) - (b - c) ** 2 / n) / n
-    return max(middle - half, -1.0), min(middle + half, 1.0)
-
-
-def _over_clusters(sums: NDArray[np.float64], sizes: NDArray[np.float64]) -> tuple[tuple[float, float], float]:
-    """The interval of Σsums/Σsizes, and the probability of so much if signs of whole clusters were by chance: of all
-    signs where clusters are few, of 20,000 of them otherwise."""
-    from scipy.stats import t
-
-    k, total = len(sums), float(sizes.sum())
-    ratio = float(sums.sum()) / total
-    spread = sqrt(k / (k - 1) * float(((sums - ratio * sizes) ** 2).sum())) / total
-    half = float(t.ppf(1 - LEVEL / 2, k - 1)) * spread
-    if k <= _EXACT_CLUSTERS:
-        signs = 1 - 2 * ((np.arange(1 << k)[:, None] >> np.arange(k)) & 1)
-    else:
-        signs = np.random.default_rng(1).choice((-1, 1), (20_000, k))
-    extreme = np.abs(signs @ sums) >= abs(float(sums.sum())) - _ROUNDING
-    chance = float(extreme.mean()) if k <= _EXACT_CLUSTERS else float((extreme.sum() + 1) / (len(signs) + 1))
-    return (max(ratio - half, -1.0), min(ratio + half, 1.0)), chance
+    names, at = np.unique(np.array(specimens, str), return_inverse=True)
+    over = None
+    if len(names) > 1:
+        sums = np.bincount(at, b.astype(float) - a.astype(float), len(names)).astype(np.float64)
+        over = over_specimens(sums, np.bincount(at, minlength=len(names)).astype(np.float64))
+    interval, p = interval_of_changes(won, lost, len(a)), chance_of_changes(won, lost)
+    return Difference(len(a), int(a.sum()), int(b.sum()), won, lost, interval, p, max(len(names), 1), over)
 
 
 def _by_specimen(cards: Sequence[Scorecard]) -> dict[str, list[Scorecard]]:

@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 from dataclasses import asdict, fields
-from math import sqrt
 from typing import TYPE_CHECKING, Literal
 
 from pydantic import BaseModel, ConfigDict, Field
@@ -11,6 +10,7 @@ from pydantic.dataclasses import dataclass
 
 from sastrugi.scoring.claimed_extents import PlaceWord
 from sastrugi.scoring.names import NameWord
+from sastrugi.scoring.significance import wilson
 from sastrugi.scoring.times import TimeWord
 from sastrugi.specimen.truth import STRICT
 
@@ -22,7 +22,6 @@ if TYPE_CHECKING:
 SCORECARD_VERSION = 5
 METHOD = "Method 1"
 """What is measured and how: docs/method.md, by its version."""
-_Z95 = 1.959963984540054
 
 ContentVerdict = Literal["intact", "padded", "cut", "mixed", "foreign", "missing"]
 Cause = Literal["gone", "not found", "foreign", "cut", "padded", "mixed", "moved", "name", "none"]
@@ -48,7 +47,8 @@ class FileScore:
     later, `shifted` the share of them. `has_content`: the result that answers, or bears its name, holds something of
     it; only then a name counts. `ceiling_live` is the share of its bytes that stands only inside live files, `copies`
     are these; `ceiling_tells` says whether what stands of it tells whose it is. `beyond_ceiling`: bytes came back that
-    no longer stand; `name_beyond_ceiling`: a better name than still stands. `cause` is what most held it back, `reason` the same in words."""
+    no longer stand; `name_beyond_ceiling`: a better name than still stands. `cause` is what most held it back,
+    `reason` the same in words."""
 
     id: int
     path: str
@@ -163,14 +163,14 @@ class Group(_Value):
 
 
 class Scorecard(_Value):
-    """All of it, by the rules of `method`. `specimen` is its name and `identity` the digest of its medium. Headline figures are out of the set
-    and out of the ceiling; `groups` give them by each property. `names` counts the verdicts of names of files of which
-    something came back, `names_beyond` those that came back under a better name than still stands, `live_copies` the files that could come back whole only because live files hold the same;
-    `table_rows` and `table_matched` tell how much of a table of claims was of these results, `left_out` how many files
-    a pattern took out of them, `assumed` what was taken for granted of their paths, names and times. `unreadable` are
-    folders among the results that could not be read, and why; results of the class `bench` (files that the bench laid
-    down to make the case) count in nothing else; `below_the_floor` the floors missed, in words.
-    """
+    """All of it, by the rules of `method`. `specimen` is its name and `identity` the digest of its medium. Headline
+    figures are out of the set and out of the ceiling; `groups` give them by each property. `names` counts the verdicts
+    of names of files of which something came back, `names_beyond` those that came back under a better name than still
+    stands, `live_copies` the files that could come back whole only because live files hold the same; `table_rows` and
+    `table_matched` tell how much of a table of claims was of these results, `left_out` how many files a pattern took
+    out of them, `assumed` what was taken for granted of their paths, names and times. `unreadable` are folders among
+    the results that could not be read, and why; results of the class `bench` (files that the bench laid down to make
+    the case) count in nothing else; `below_the_floor` the floors missed, in words."""
 
     format: Literal["sastrugi-scorecard"] = "sastrugi-scorecard"
     version: int = SCORECARD_VERSION
@@ -252,16 +252,6 @@ class Scorecard(_Value):
     def names_beyond_ceiling(self) -> list[FileScore]:
         """The files that came back under a better name than still stands: somebody knew or guessed it."""
         return [file for file in self.files if file.name_beyond_ceiling]
-
-
-def wilson(count: int, of: int) -> tuple[float, float] | None:
-    """The Wilson 95 % interval of a share; None of nothing. Source: E. B. Wilson, JASA 22 (1927)."""
-    if not of:
-        return None
-    p, z2 = count / of, _Z95**2
-    middle = (p + z2 / (2 * of)) / (1 + z2 / of)
-    half = _Z95 / (1 + z2 / of) * sqrt(p * (1 - p) / of + z2 / (4 * of * of))
-    return max(middle - half, 0.0), min(middle + half, 1.0)
 
 
 def figure(value: float, of_set: int, of_ceiling: float, counted: bool = True) -> Figure:

@@ -201,7 +201,7 @@ def _row(trial: Trial, card: Scorecard) -> dict[str, Any]:
         "campaign": trial.campaign[:80], "cell": trial.cell[:200], "files": card.intact.of_set,
         "intact": card.intact.value, "attainable": card.intact.of_ceiling, "complete": card.complete.value,
         "named": card.named.value, "all_three": card.all_three.value, "named_of": card.named.of_set,
-        "noise": card.classes.get("noise", 0), "results": len(card.results), "seconds": measures.seconds,
+        "noise": card.classes.get("noise", 0), "results": card.counted_results, "seconds": measures.seconds,
         "cpu": measures.cpu, "memory": measures.memory, "record": trial.model_dump(mode="json"),
     }  # fmt: skip
 

@@ -1,9 +1,8 @@
-"""Names that still stand on a volume that is written, wherever something spells them: in blocks of indexes (also those of
-folders that are gone, and behind the last entry), in the records of small folders, in the change journal.
+"""Names that still stand on a volume that is written, wherever something spells them: in blocks of indexes (also those
+of folders that are gone, and behind the last entry), in the records of small folders, in the change journal.
 
-They are not worked out but looked for, all at once: a key of an index is the reference to a folder, times, sizes and the
-name. The head in front of it, which tells the file, need not stand.
-"""
+They are not worked out but looked for, all at once: a key of an index is the reference to a folder, times, sizes and
+the name. The head in front of it, which tells the file, need not stand."""
 
 from __future__ import annotations
 
@@ -78,7 +77,9 @@ class SpelledNames:
             if at < 0:
                 continue
             head = data[at : at + _CHANGE_HEAD]
-            length, name_at = (int.from_bytes(head[k : k + 2], "little") for k in (_CHANGE_NAME_AT, _CHANGE_NAME_AT + 2))
+            length, name_at = (
+                int.from_bytes(head[k : k + 2], "little") for k in (_CHANGE_NAME_AT, _CHANGE_NAME_AT + 2)
+            )
             if head[4:6] == b"\x02\0" and name_at == _CHANGE_HEAD and at + _CHANGE_HEAD + length <= len(data):
                 yield at, *_told(data, parent, at + _CHANGE_HEAD, length // 2)
 
