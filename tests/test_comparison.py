@@ -2,12 +2,11 @@
 
 from __future__ import annotations
 
-import itertools
 import json
 from dataclasses import replace
-from math import comb
 from pathlib import Path
 from typing import Any
+from xml.etree import ElementTree
 
 import numpy as np
 import pytest
@@ -34,36 +33,27 @@ def lost(file: FileScore) -> FileScore:
     return replace(file, content="missing", completeness=0.0, result=None, has_content=False)
 
 
-def exact_mcnemar(won: int, lost_: int) -> float:
-    """By counting: twice the smaller tail, all of it where both are the same."""
-    n = won + lost_
-    tail = sum(comb(n, k) for k in range(min(won, lost_) + 1)) / 2**n
-    return min(2 * tail, 1.0)
-
-
-@given(st.lists(st.tuples(st.booleans(), st.booleans(), st.integers(0, 4)), max_size=60))
+@given(st.lists(st.tuples(st.booleans(), st.booleans(), st.integers(0, 8)), max_size=60))
 def test_differences_by_counting(rows: list[tuple[bool, bool, int]]) -> None:
-    first, second, clusters = ([row[n] for row in rows] for n in range(3))
-    found = difference(first, second, [str(cluster) for cluster in clusters])
+    first, second, specimens = ([row[n] for row in rows] for n in range(3))
+    names = [str(one) for one in specimens]
+    found, back = difference(first, second, names), difference(second, first, names)
     won = sum(b and not a for a, b, _ in rows)
     lost_ = sum(a and not b for a, b, _ in rows)
-    assert (found.count, found.won, found.lost) == (len(rows), won, lost_)
-    assert found.p == pytest.approx(exact_mcnemar(won, lost_))
-    # The other way round it is the same with the other sign.
-    back = difference(second, first, [str(cluster) for cluster in clusters])
-    assert (back.won, back.lost, back.p, back.cluster_p) == (lost_, won, found.p, found.cluster_p)
+    assert (found.count, found.won, found.lost) == (len(rows), won, lost_) == (back.count, back.lost, back.won)
+    assert back.p == found.p and found.specimens == max(len(set(names)), 1)
+    assert (found.basis == "specimens") == (len(set(names)) > 1) == (found.over is not None)
     if found.interval is None:
-        assert not rows and found.files_needed is None
+        assert not rows and found.needed() is None and not found.shown
         return
     low, high = found.interval
     assert -1 <= low <= high <= 1 and back.interval == pytest.approx((-high, -low))
-    assert found.shown == (found.p < 0.05)
-    if found.cluster_interval is not None:
-        assert found.cluster_interval[0] - 1e-9 <= found.difference <= found.cluster_interval[1] + 1e-9
-        sums = [sum(b - a for a, b, c in rows if c == one) for one in sorted(set(clusters))]
-        every = [abs(sum(s * x for s, x in zip(signs, sums, strict=True))) for signs in
-                 itertools.product((1, -1), repeat=len(sums))]  # fmt: skip
-        assert found.cluster_p == pytest.approx(np.mean([value >= abs(sum(sums)) for value in every]))
+    assert found.shown == (found.p < 0.05) == (low > 0 or high < 0), "one method, one answer"
+    if found.over is not None and found.files_interval is not None:
+        assert low <= found.files_interval[0] and found.p >= found.files_p
+        assert found.too_few == (found.over.differing < 6) and not (found.too_few and found.shown)
+        needed = found.needed(0.05)
+        assert needed is not None and needed.specimens is not None and needed.specimens >= 6
 
 
 def test_intervals_hold_what_they_promise() -> None:
@@ -72,22 +62,10 @@ def test_intervals_hold_what_they_promise() -> None:
     held = 0
     for _ in range(400):
         both = dice.choice(4, 150, p=[0.5, 0.18, 0.08, 0.24])  # both, second only, first only, none
-        found = difference((both % 2 == 0) & (both < 3), both < 2, ["one"] * 150)
+        found = difference(((both % 2 == 0) & (both < 3)).tolist(), (both < 2).tolist(), ["one"] * 150)
         assert found.interval is not None
         held += found.interval[0] <= 0.10 <= found.interval[1]
     assert 0.92 <= held / 400 <= 0.99
-
-
-def test_files_needed_would_show_it() -> None:
-    """As many files as are said show a difference of 2 % in some four of five draws."""
-    some = difference([True] * 50 + [False] * 50, [True] * 45 + [False] * 5 + [True] * 5 + [False] * 45, ["one"] * 100)
-    needed = some.files_needed
-    assert needed is not None
-    dice, seen = np.random.default_rng(3), 0
-    for _ in range(200):
-        drawn = dice.choice(3, needed, p=[0.06, 0.04, 0.9])  # 10 % change, 2 % more won than lost
-        seen += difference(drawn == 1, drawn == 0, ["one"] * needed).shown
-    assert 0.68 <= seen / 200 <= 0.92
 
 
 def test_the_same_against_itself_shows_nothing(card: Scorecard) -> None:
@@ -115,10 +93,14 @@ def downgraded(card: Scorecard, version: int) -> dict[str, Any]:
     """A scorecard as an earlier version wrote it."""
     document = json.loads(card.model_dump_json(by_alias=True))
     document["version"] = version
-    later = {4: ["identity", "title", "assumed"], 3: ["live_copies", "names", "table_rows", "table_matched", "left_out",
+    later = {5: ["method", "names_beyond"], 4: ["identity", "title", "assumed"], 3: ["live_copies", "names", "table_rows", "table_matched", "left_out",
                                                      "below_the_floor"]}  # fmt: skip
-    of_files = {4: ["file_system"], 3: ["ceiling_live", "copies", "has_content", "name_beyond_ceiling"]}
-    for number in range(version + 1, 5):
+    of_files = {
+        5: ["ceiling_tells"],
+        4: ["file_system"],
+        3: ["ceiling_live", "copies", "has_content", "name_beyond_ceiling"],
+    }
+    for number in range(version + 1, 6):
         for key in later[number]:
             document.pop(key, None)
         for file in document["files"]:
@@ -129,14 +111,14 @@ def downgraded(card: Scorecard, version: int) -> dict[str, Any]:
     return document
 
 
-@pytest.mark.parametrize("version", [2, 3, 4])
+@pytest.mark.parametrize("version", [2, 3, 4, 5])
 def test_scorecards_of_earlier_versions_are_read(
     card: Scorecard, sastrugi: Program, tmp_path: Path, version: int
 ) -> None:
     (tmp_path / "old.json").write_text(json.dumps(downgraded(card, version)))
     old = read_scorecard(tmp_path / "old.json")
     assert old.intact == card.intact and [f.named for f in old.files] == [f.named for f in card.files]
-    assert old.names == card.names
+    assert old.names == card.names and old.method == (card.method if version == 5 else "before Method 1")
     sastrugi(
         "report",
         "old.json",
@@ -181,13 +163,30 @@ def test_compare_from_the_command(sastrugi: Program, demo: Path, card: Scorecard
     worse = with_files(card, [lost(file) for file in card.files])
     (tmp_path / "before.json").write_text(card.model_dump_json(by_alias=True))
     (tmp_path / "after.json").write_text(worse.model_dump_json(by_alias=True))
-    ran = sastrugi("compare", "before.json", "after.json", "--by", "kind", "--out", "page.html", cwd=tmp_path)
-    assert "after against before: 88.2 % fewer files are intact (0 against 15 of 17; 0 won, 15 lost)" in ran.out
-    assert "Lost (15)" in ran.out and "one specimen" in ran.out
-    assert "15 lost" in (tmp_path / "page.html").read_text()
-    failed = sastrugi("compare", "before.json", "after.json", "--fail-on-loss", cwd=tmp_path, code=1)
+    both = ("compare", "before.json", "after.json")
+    outs = [word for suffix in ("html", "md", "xml", "json") for word in ("--out", f"all.{suffix}")]
+    ran = sastrugi(*both, "--by", "kind", "--detect", "5%", *outs, cwd=tmp_path)
+    fewer = "after against before: 88.2 percentage points fewer files are intact (0 against 15 of 17; 0 won, 15 lost)"
+    told = " ".join(ran.out.split())
+    assert fewer in told and "Lost (15)" in told and "over the files of this specimen alone" in told
+    assert "a difference of 5.0 percentage points is shown by" in told, "whatever was shown"
+    assert "15 lost" in (tmp_path / "all.html").read_text() and fewer in (tmp_path / "all.md").read_text()
+    suite = ElementTree.parse(tmp_path / "all.xml").getroot()[0]
+    assert (suite.get("name"), suite.get("tests"), suite.get("failures")) == ("after", "17", "16")
+    assert {one.get("type") for one in suite.iter("failure")} == {"lost", "worse"}
+    whole = json.loads((tmp_path / "all.json").read_text())["against_the_first"][0]["intact"]
+    assert (whole["over"], whole["shown"], whole["needed"]["difference"]) == ("files", True, 0.05)
+    assert "'0' is no difference" in sastrugi(*both, "--detect", "0", cwd=tmp_path, code=2).err
+    failed = sastrugi(*both, "--fail-on-loss", cwd=tmp_path, code=1)
     assert "a loss against before is shown" in failed.err
-    sastrugi("compare", "after.json", "before.json", "--fail-on-loss", cwd=tmp_path)
+    sastrugi("compare", "after.json", "before.json", "--fail-on-loss", "--fail-on-any-loss", cwd=tmp_path)
+    # One file of many proves nothing, and is missed all the same.
+    whole_files = [file for file in card.files if file.intact]
+    one_less = with_files(card, [lost(file) if file is whole_files[0] else file for file in card.files])
+    (tmp_path / "less.json").write_text(one_less.model_dump_json(by_alias=True))
+    sastrugi("compare", "before.json", "less.json", "--fail-on-loss", cwd=tmp_path)
+    failed = sastrugi("compare", "before.json", "less.json", "--fail-on-any-loss", cwd=tmp_path, code=1)
+    assert f"less lost {whole_files[0].path} of {card.specimen}" in failed.err
     # Results and a scan file, with the specimen they are of, against a scorecard: the same files came back.
     found = sastrugi(
         "compare",
@@ -202,7 +201,7 @@ def test_compare_from_the_command(sastrugi: Program, demo: Path, card: Scorecard
     assert [one["intact"]["won"] + one["intact"]["lost"] for one in found["against_the_first"]] == [0, 0]
     assert [side["name"] for side in found["sides"]] == ["before", "results", "card.scan"]
     none = sastrugi("compare", "before.json", "before.json", cwd=tmp_path)
-    assert "no difference shown" in none.out and "files are needed" in none.out
+    assert "no difference shown" in none.out and "with a power of 80 %" in none.out
 
 
 @pytest.mark.parametrize(

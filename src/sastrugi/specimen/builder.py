@@ -395,7 +395,8 @@ class SpecimenBuilder:
         if not any(new.overlap(extent) for extent in left.record):
             self._leave(laid, old_path, above, left)
         if laid.end == "live":
-            for one in (laid, *below):
+            streams = [self.by_node[id(one)] for one in writer.streams_of(laid.node)]
+            for one in (laid, *streams, *below):
                 one.former.append(one.path)
                 one.path = one.node.path
 
