@@ -14,6 +14,7 @@ from collections.abc import Iterator
 from pathlib import Path
 
 import pytest
+import zstandard
 
 from sastrugi.campaign.ledger import open_ledger
 from sastrugi.campaign.ledger.tables import metadata
@@ -89,8 +90,8 @@ def test_the_contract_of_a_ledger(address: str, card: Scorecard) -> None:
     with open_ledger(address) as ledger:
         assert [ledger.add(one, card) for one in ours] == [True] * 12
         assert not ledger.add(ours[0], card), "a trial is kept once"
-        ended = ours[1].model_copy(update={"notes": "looked at again"})
-        assert not ledger.add(ended, card)
+        with pytest.raises(LedgerError, match="never changed"):
+            ledger.add(ours[1].model_copy(update={"notes": "looked at again"}), card)
     with open_ledger(address) as ledger:
         assert ledger.count() == 12
         rows = ledger.rows()
@@ -98,7 +99,7 @@ def test_the_contract_of_a_ledger(address: str, card: Scorecard) -> None:
         assert len(ledger.rows(limit=5)) == 5 and len(ledger.rows({"engine": "m?n*"})) == 12
         assert not ledger.rows({"engine": "m_ne"}) and not ledger.rows({"engine": "%"})
         read, score = ledger.read(ours[1].id[:12])
-        assert read == ended and score == card
+        assert read == ours[1] and score == card
         assert (rows[0].share("intact"), rows[0].share("named")) == (15 / 17, 16 / 17)
         for wrong, told in (("zz", "no number"), ("0" * 32, "no trial"), ("", "no number")):
             with pytest.raises(LedgerError, match=told):
@@ -201,3 +202,102 @@ def test_lists_trends_and_exports(sastrugi: Program, tmp_path: Path, card: Score
     assert "no format" in sastrugi("ledger", "export", "--out", "t.doc", cwd=tmp_path, code=2).err
     ours = ("ledger", "export", "--out", "trials.ledger", "--replace")
     assert "name" in sastrugi(*ours, cwd=tmp_path, code=2).err and (tmp_path / "trials.ledger").stat().st_size > 20_000
+
+
+# -- what nobody can change without it showing ------------------------------------------------------------------------
+
+TOUCHED = {
+    "a figure": ("UPDATE trials SET intact = intact + 1 WHERE number = 3", "number 3", "its column intact says"),
+    "a name": ("UPDATE trials SET engine = 'best' WHERE number = 2", "number 2", "its column engine says"),
+    "a record": ("UPDATE trials SET record = replace(record, 'done', 'failed') WHERE number = 4", "number 4", "its record was"),
+    "a scorecard": ("UPDATE scorecards SET scorecard = (SELECT scorecard FROM other) WHERE trial = (SELECT id FROM "
+                    "trials WHERE number = 2)", "number 2", "its scorecard was changed"),
+    "no scorecard": ("DELETE FROM scorecards WHERE trial = (SELECT id FROM trials WHERE number = 5)", "number 5", "missing"),
+    "a row taken out": ("DELETE FROM trials WHERE number = 3", "number 4", "number 3 is missing"),
+    "two taken out": ("DELETE FROM trials WHERE number IN (2, 3)", "number 4", "number 2 to 3 is missing"),
+    "the first taken out": ("DELETE FROM trials WHERE number = 1", "number 2", "number 1 is missing"),
+    "the last taken out": ("DELETE FROM trials WHERE number = 6", "", "ends with another trial"),
+    "numbers made anew": ("UPDATE trials SET number = number - 1 WHERE number > 3", "", "its link is not that"),
+    "a link": ("UPDATE trials SET link = before WHERE number = 2", "number 2", "its link is not that"),
+    "the end": ("UPDATE chain SET count = 7", "", "which counts 7 trials"),
+}  # fmt: skip
+
+
+@pytest.mark.parametrize("touched", TOUCHED)
+def test_what_was_touched_in_a_ledger_shows(tmp_path: Path, card: Scorecard, touched: str) -> None:
+    """Any row, column, record, scorecard or gap; and which."""
+    path = tmp_path / "trials.ledger"
+    ours = [trial(n) for n in range(6)]
+    with open_ledger(str(path)) as ledger:
+        for one in ours:
+            assert ledger.add(one, card)
+        sound = ledger.verify()
+        assert (sound.trials, sound.faults) == (6, []) and len(sound.link) == 64
+        statement, which, told = TOUCHED[touched]
+        other = zstandard.compress(card.model_copy(update={"title": "another"}).model_dump_json(by_alias=True).encode())
+        with sqlite3.connect(path) as connection:
+            connection.execute("CREATE TABLE other (scorecard BLOB)")
+            connection.execute("INSERT INTO other VALUES (?)", (other,))
+            if touched == "numbers made anew":
+                connection.execute("DELETE FROM trials WHERE number = 3")
+            connection.execute(statement)
+        faults = ledger.verify().faults
+        assert any(told in fault for fault in faults), faults
+        if which:
+            number = ours[int(which.split()[1]) - 1].id[:8]
+            assert any(number in fault for fault in faults), (number, faults)
+
+
+def test_a_ledger_made_anew_shows_by_a_link_that_was_noted(sastrugi: Program, tmp_path: Path, card: Scorecard) -> None:
+    with open_ledger(str(tmp_path / "a.ledger")) as ledger:
+        for n in range(3):
+            ledger.add(trial(n), card)
+    words = ("ledger", "verify", "--ledger", "a.ledger")
+    noted = sastrugi(*words, "--json", cwd=tmp_path).json["link"]
+    with open_ledger(str(tmp_path / "a.ledger")) as ledger:
+        ledger.add(trial(3), card)
+    sastrugi(*words, "--noted", noted[:12], cwd=tmp_path)
+    (tmp_path / "a.ledger").unlink()
+    with open_ledger(str(tmp_path / "a.ledger")) as ledger:
+        for n in range(4):
+            ledger.add(trial(n), card)
+    assert "nothing was touched: 4 trials" in sastrugi(*words, cwd=tmp_path).out
+    assert "made anew" in sastrugi(*words, "--noted", noted[:12], cwd=tmp_path, code=1).out
+
+
+def test_files_of_trials_that_were_touched_show(sastrugi: Program, demo: Path, tmp_path: Path) -> None:
+    sastrugi("trial", demo / "specimen", "--engine", "plain-reader", cwd=tmp_path)
+    folder = tmp_path / "specimen.plain-reader.trial"
+    assert "nothing was touched: 1 trial;" in sastrugi("ledger", "verify", cwd=tmp_path).out
+    result = next(path for path in sorted((folder / "results").rglob("*")) if path.is_file())
+    for path, old, new in (
+        (folder / "trial.json", b'"outcome": "done"', b'"outcome": "partly"'),
+        (folder / "scorecard.json", b'"completeness": 1.0', b'"completeness": 0.5'),
+        (result, result.read_bytes()[:8], b"BETTER!!"),
+    ):
+        before = path.read_bytes()
+        path.write_bytes(before.replace(old, new, 1))
+        told = sastrugi("ledger", "verify", cwd=tmp_path, code=1).out
+        wanted = folder / "results" if path == result else path
+        assert f"{wanted} was changed" in told.replace("\n", " ").replace("  ", " ") or wanted.name in told
+        sastrugi("ledger", "verify", "--no-files", cwd=tmp_path)
+        path.write_bytes(before)
+    shutil.rmtree(folder)
+    assert "1 trial not looked at in files" in sastrugi("ledger", "verify", cwd=tmp_path).err
+
+
+def test_ledgers_of_before_are_linked_as_they_are(address: str, card: Scorecard) -> None:
+    """A ledger of the first version is brought up: its trials are linked in the order of their time."""
+    from sastrugi.campaign.ledger.store import migrate
+
+    with open_ledger(address) as ledger:
+        for n in (2, 0, 1):
+            ledger.add(trial(n), card)
+        link = ledger.verify().link
+        migrate(ledger._engine, "0001", down=True)
+    with open_ledger(address) as ledger:
+        found = ledger.verify()
+        assert found.faults == [] and found.trials == 3 and found.link != link
+        rows = ledger.rows(newest_first=False)
+        assert [row.number for row in rows] == [1, 2, 3] and {row.seed for row in rows} == {1}
+        assert ledger.add(trial(3), card) and ledger.verify().trials == 4

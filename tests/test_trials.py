@@ -6,6 +6,7 @@ import json
 import os
 import shutil
 import signal
+import socket
 import subprocess
 import time
 from collections.abc import Callable
@@ -13,8 +14,10 @@ from pathlib import Path
 from typing import Any
 
 import pytest
+from blake3 import blake3
 
 from sastrugi.campaign.by_hand import split_name
+from sastrugi.campaign.record_digests import document_digest, results_digest
 from tests.conftest import Program, program_path
 
 UNRULY = """
@@ -296,9 +299,56 @@ def test_by_hand_from_one_day_to_another(sastrugi: Program, demo: Path, tmp_path
     with (hand / "handed-out.img").open("r+b") as image:
         image.seek(70_000)
         image.write(b"?")
+    record = (hand / "trial.json").read_bytes()
     again = go_on(sastrugi, demo, tmp_path, results, code=1)
     assert again["outcome"] == "changed the medium" and again["changed"] == [[69_632, 512]]
-    assert len(sastrugi("ledger", "list", "--json", cwd=tmp_path).json) == 1, "it is the same trial"
+    # What has ended stays: the correction is a record of its own that names it, and counts in its place.
+    assert (hand / "trial.json").read_bytes() == record and again["replaces"] == ran["id"] != again["id"]
+    assert again["trial"] == "hand.2.trial" and (tmp_path / "hand.2.trial" / "scorecard.json").is_file()
+    listed = sastrugi("ledger", "list", "--json", cwd=tmp_path).json
+    assert {(row["id"], row["replaced"]) for row in listed} == {(ran["id"], True), (again["id"], False)}
+    assert "done (replaced)" in sastrugi("ledger", "list", cwd=tmp_path).out
+    (line,) = sastrugi("ledger", "trend", "--json", cwd=tmp_path).json
+    assert line["points"][0]["trials"] == 1
+    sastrugi("ledger", "verify", cwd=tmp_path)
+
+
+def test_a_record_says_what_it_is_about(sastrugi: Program, demo: Path, tmp_path: Path) -> None:
+    ran = sastrugi("trial", demo / "specimen", "--engine", "plain-reader", "--json", cwd=tmp_path).json
+    folder = tmp_path / "specimen.plain-reader.trial"
+    digests, host = ran["digests"], ran["host"]
+    assert ran["method"] == "Method 1" == ran["score"]["method"] and ran["version"] == 2
+    assert digests["truth"] == blake3((demo / "specimen" / "truth.json").read_bytes()).hexdigest()
+    whole = json.loads((folder / "scorecard.json").read_text())
+    assert digests["scorecard"] == document_digest(whole) and digests["results"] == results_digest(folder / "results")
+    reader = Path(program_path()).with_name("sastrugi-plain-reader")
+    assert digests["program"] == blake3(reader.read_bytes()).hexdigest()
+    assert host["cores"] >= 1 and host["memory"] > 1 << 28 and set(host["versions"]) >= {"sastrugi", "numpy"}
+    assert socket.gethostname() not in json.dumps(host), "which machine it was is nobody's business"
+    # The digest of results tells names and contents, not times and permissions.
+    first = next(path for path in (folder / "results").rglob("*") if path.is_file() and path.stat().st_size)
+    os.utime(first, (1, 1))
+    assert results_digest(folder / "results") == digests["results"]
+    first.rename(first.with_name("x"))
+    assert results_digest(folder / "results") != digests["results"]
+
+
+@pytest.mark.parametrize("mend", ["again", "add"])
+def test_a_trial_that_the_ledger_missed(sastrugi: Program, demo: Path, tmp_path: Path, mend: str) -> None:
+    """A kill or a full disk came between the trial and the ledger: the same call, or `ledger add`, puts it in."""
+    (tmp_path / "trials.ledger").write_text("not a ledger")
+    words = ("trial", demo / "specimen", "--engine", "fast-look")
+    failed = sastrugi(*words, cwd=tmp_path, code=2)
+    assert "sastrugi ledger add specimen.fast-look.trial" in failed.err
+    (tmp_path / "trials.ledger").unlink()
+    if mend == "again":
+        assert "was not in the ledger: added" in sastrugi(*words, cwd=tmp_path).err
+    else:
+        assert "added" in sastrugi("ledger", "add", "specimen.fast-look.trial", cwd=tmp_path).err
+    assert "already" in sastrugi("ledger", "add", "specimen.fast-look.trial", cwd=tmp_path).err
+    record = json.loads((tmp_path / "specimen.fast-look.trial" / "trial.json").read_text())
+    assert [row["id"] for row in sastrugi("ledger", "list", "--json", cwd=tmp_path).json] == [record["id"]]
+    assert "--replace" in sastrugi(*words, cwd=tmp_path, code=2).err
 
 
 def test_names_that_a_copy_from_elsewhere_lost(sastrugi: Program, demo: Path, tmp_path: Path) -> None:

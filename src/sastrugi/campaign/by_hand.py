@@ -12,8 +12,18 @@ from dataclasses import dataclass
 from pathlib import Path
 
 from sastrugi.campaign.handing import changed_ranges, hand_out
-from sastrugi.campaign.record import SCORECARD_FILE, TRIAL_FILE, Measures, Trial, TrialEngine, is_of_trial, read_trial
-from sastrugi.campaign.trial import identity_after, specimen_of
+from sastrugi.campaign.record import (
+    SCORECARD_FILE,
+    TRIAL_FILE,
+    TRIAL_VERSION,
+    Measures,
+    Trial,
+    TrialEngine,
+    is_of_trial,
+    read_trial,
+)
+from sastrugi.campaign.record_digests import TrialDigests, results_digest, scorecard_digest, this_host, truth_digest
+from sastrugi.campaign.trial import identity_after, specimen_of, write_record
 from sastrugi.errors import DestinationError, EngineError
 from sastrugi.media.device import write_device
 from sastrugi.media.faults import FAULTS_SUFFIX
@@ -25,8 +35,9 @@ from sastrugi.specimen.medium_check import require_unchanged
 from sastrugi.specimen.truth import Specimen
 from sastrugi.version import __version__
 
-HANDED_OUT, INSTRUCTIONS = "handed-out.img", "WHAT-TO-DO.txt"
+HANDED_OUT, INSTRUCTIONS, STOPWATCH = "handed-out.img", "WHAT-TO-DO.txt", "stopwatch.txt"
 _WHERE_DEVICE = "device "
+_TRIAL = ".trial"
 
 
 @dataclass(frozen=True, slots=True)
@@ -48,7 +59,7 @@ def split_name(spoken: str) -> tuple[str, str]:
 
 
 def is_own(path: str) -> bool:
-    return is_of_trial(path) or path in (HANDED_OUT, HANDED_OUT + FAULTS_SUFFIX, INSTRUCTIONS)
+    return is_of_trial(path) or path in (HANDED_OUT, HANDED_OUT + FAULTS_SUFFIX, INSTRUCTIONS, STOPWATCH)
 
 
 def hand_medium_out(
@@ -103,8 +114,11 @@ def take_results_back(
     table: Path | None = None,
     leave_out: Sequence[str] = (),
     root: str | None = None,
-) -> tuple[Trial, Scorecard]:
-    """Score what came back of a medium that was handed out into the trial's `folder`, and end the trial."""
+    into: Path | None = None,
+) -> tuple[Trial, Scorecard, Path]:
+    """Score what came back of a medium that was handed out into the trial's `folder`, and end the trial. A trial that
+    has ended stays as it is: then the new record goes into a folder of its own (`into`, or one called after it) and
+    names the one that it replaces. Answers the record, the scorecard and their folder."""
     handed = read_trial(folder)
     if not handed.by_hand:
         raise EngineError(f"{folder}: is a trial that this bench ran itself: nothing is to be brought back for it")
@@ -127,6 +141,13 @@ def take_results_back(
     outcome = "changed the medium" if changed else said.outcome
     trial = handed.model_copy(
         update={
+            "version": TRIAL_VERSION,
+            "bench": f"sastrugi {__version__}",
+            "method": card.method,
+            "host": this_host(),
+            "digests": TrialDigests(
+                truth=truth_digest(specimen), results=results_digest(results), scorecard=scorecard_digest(card)
+            ),
             "outcome": outcome,
             "changed": tuple(changed),
             "identity_after": after,
@@ -135,10 +156,25 @@ def take_results_back(
             "notes": said.notes,
         }
     )
+    if handed.ended:
+        trial = trial.model_copy(update={"id": uuid.uuid4().hex, "replaces": handed.id})
+        target = into or _correction_of(folder)
+        with new_folder(target, "trial", TRIAL_FILE) as made:
+            write_record(made, trial, card)
+        return trial, card, target
     with atomic_file(folder / SCORECARD_FILE) as temporary:
         temporary.write_text(card.model_dump_json(indent=1, by_alias=True) + "\n", encoding="utf-8")
     write_text(folder / TRIAL_FILE, trial.model_dump_json(indent=1) + "\n")
-    return trial, card
+    return trial, card, folder
+
+
+def _correction_of(folder: Path) -> Path:
+    """The folder of a record that corrects one: called after it, with the next number."""
+    stem = folder.name.removesuffix(_TRIAL)
+    number = 2
+    while (found := folder.with_name(f"{stem}.{number}{_TRIAL}")).exists():
+        number += 1
+    return found
 
 
 def _back(folder: Path, handed: Trial, said: TakenBack) -> Path | None:

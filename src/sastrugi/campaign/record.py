@@ -7,6 +7,7 @@ from typing import Any, Literal
 
 from pydantic import BaseModel, ConfigDict, ValidationError
 
+from sastrugi.campaign.record_digests import TrialDigests, TrialHost
 from sastrugi.errors import EngineError, system_words
 from sastrugi.media import Extent
 from sastrugi.scoring.reading import read_scorecard
@@ -14,7 +15,9 @@ from sastrugi.scoring.scorecard import Scorecard
 from sastrugi.texts import parse_json, read_text, require_whole_characters
 
 TRIAL_FILE, SCORECARD_FILE, LOG_FILE, RESULTS_FOLDER = "trial.json", "scorecard.json", "output.log", "results"
-TRIAL_VERSION = 1
+TRIAL_VERSION = 2
+READABLE_VERSIONS = (1, 2)
+"""Version 1 knows no method, host, digests and records that it replaces."""
 _LARGEST = 16 << 20
 
 Outcome = Literal[
@@ -65,7 +68,8 @@ class Trial(_Value):
     """One engine on one specimen. `changed` are the ranges of its medium that were written, `identity_after` is its
     digest afterwards; `left_behind` counts the
     processes that outlived it, `said` the bytes that it printed; `confined` tells that it could write nowhere else.
-    `overhead` are the seconds that the bench itself took."""
+    `overhead` are the seconds that the bench itself took. `method` is what it was scored by, `replaces` the number of
+    the trial that this one corrects."""
 
     format: Literal["sastrugi-trial"] = "sastrugi-trial"
     version: int = TRIAL_VERSION
@@ -86,8 +90,16 @@ class Trial(_Value):
     overhead: float = 0.0
     notes: str = ""
     bench: str = ""
+    method: str = ""
+    host: TrialHost | None = None
+    digests: TrialDigests | None = None
+    replaces: str = ""
     campaign: str = ""
     cell: str = ""
+
+    @property
+    def ended(self) -> bool:
+        return self.outcome != "handed out"
 
     @property
     def ended_well(self) -> bool:
@@ -114,9 +126,10 @@ def read_trial(folder: Path) -> Trial:
 def parse_trial(document: Any, origin: str) -> Trial:
     if not isinstance(document, dict) or document.get("format") != "sastrugi-trial":
         raise EngineError(f"{origin}: is no record of a trial")
-    if document.get("version") != TRIAL_VERSION:
+    if document.get("version") not in READABLE_VERSIONS:
+        known = " and ".join(map(str, READABLE_VERSIONS))
         raise EngineError(
-            f"{origin}: is version {document.get('version')!s:.20} of the record, this program reads {TRIAL_VERSION}"
+            f"{origin}: is version {document.get('version')!s:.20} of the record, this program reads {known}"
         )
     try:
         require_whole_characters(document)

@@ -236,7 +236,7 @@ class _Book:
         self._figures[key], self._below[key] = CellFigures.of(card), self._gate.missed(trial, card)
         if ledger is not None:
             try:
-                ledger.add(trial, card)
+                ledger.add(trial, card, at)
             except LedgerError as error:
                 self.ledger_problem = str(error)
 

@@ -28,6 +28,14 @@ from sastrugi.campaign.record import (
     TrialSpecimen,
     is_of_trial,
 )
+from sastrugi.campaign.record_digests import (
+    TrialDigests,
+    program_digest,
+    results_digest,
+    scorecard_digest,
+    this_host,
+    truth_digest,
+)
 from sastrugi.campaign.running import Run, run_engine
 from sastrugi.errors import EngineError, MediumError, SpecimenError
 from sastrugi.media import Extent
@@ -86,6 +94,10 @@ def run_trial(
             table = engine.claims_at(places)
             leave_out = [*engine.leave_out, *manner.leave_out, *_claims_below(table, results)]
             card = judge(opened, results, progress, None, manner.files_of, _usable(table), tuple(leave_out)).scorecard()
+            digests = TrialDigests(
+                truth=truth_digest(specimen), results=results_digest(results), scorecard=scorecard_digest(card),
+                program=program_digest(engine),
+            )  # fmt: skip
             trial = Trial(
                 id=uuid.uuid4().hex,
                 began=began.isoformat(timespec="seconds"),
@@ -108,6 +120,9 @@ def run_trial(
                 overhead=time.monotonic() - clock - ran.seconds,
                 notes=manner.notes,
                 bench=f"sastrugi {__version__}",
+                method=card.method,
+                host=this_host(),
+                digests=digests,
                 campaign=manner.campaign,
                 cell=manner.cell,
             )  # fmt: skip

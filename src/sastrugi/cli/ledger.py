@@ -2,13 +2,12 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterable
 from pathlib import Path
 from typing import TYPE_CHECKING, Annotated, Any
 
 import typer
 
-from sastrugi.cli.console import JsonOption, ink, say, show, show_json, show_lines, width
+from sastrugi.cli.console import JsonOption, ink, quoted, say, show, show_json, show_lines, width
 from sastrugi.cli.targets import ReplaceOption, file_target, picture_target
 
 if TYPE_CHECKING:
@@ -43,6 +42,15 @@ _SHOW_HELP = """Show one trial with its score, by the beginning of its number.
 
 \b
 Example: sastrugi ledger show 3f2a"""
+_ADD_HELP = """Keep trials that stand in folders, but not in the ledger: after a kill, a full disk, or from elsewhere.
+
+\b
+Example: sastrugi ledger add specimen.fast-look.trial"""
+_VERIFY_HELP = """Check that no trial of the ledger was changed, taken out or put in since it was kept, nor its files.
+
+\b
+Example: sastrugi ledger verify --noted 3f2a9c01
+Leaves with 1 if anything was touched, and says what. Note the last link elsewhere, and give it with --noted."""
 _TREND_HELP = """How an engine's figures went from version to version, or from day to day.
 
 \b
@@ -57,22 +65,86 @@ def register(app: typer.Typer) -> None:
     family = typer.Typer(no_args_is_help=True, rich_markup_mode=None, help="Earlier trials, and trends.")
     family.command("list", help=_LIST_HELP)(list_trials)
     family.command("show", help=_SHOW_HELP)(show_trial)
+    family.command("add", help=_ADD_HELP)(add)
+    family.command("verify", help=_VERIFY_HELP)(verify)
     family.command("trend", help=_TREND_HELP)(trend)
     family.command("export", help=_EXPORT_HELP)(export)
     app.add_typer(family, name="ledger")
 
 
-def keep_in_ledger(where: str, trials: Iterable[tuple[Trial, Scorecard]]) -> str:
-    """Keep trials in the ledger that the call names, or in the default one; answers which, or nothing for none."""
+def keep_in_ledger(where: str, trial: Trial, card: Scorecard, folder: Path) -> str:
+    """Keep a trial in the ledger that the call names, or in the default one; answers which, or nothing for none."""
     from sastrugi.campaign.ledger import open_ledger
+    from sastrugi.errors import LedgerError
 
     where = where or DEFAULT
     if where == _NONE:
         return ""
+    try:
+        with open_ledger(where) as ledger:
+            ledger.add(trial, card, folder)
+            return ledger.told
+    except LedgerError as error:
+        mend = quoted("sastrugi", "ledger", "add", folder, *(("--ledger", where) if where != DEFAULT else ()))
+        raise LedgerError(f"{error}; the trial stands in {folder}: keep it with {mend}") from error
+
+
+def missing_in_ledger(where: str, trial: Trial) -> bool:
+    """Whether a trial that stands is not in the ledger where it belongs: a kill or a full disk came between."""
+    from sastrugi.campaign.ledger import open_ledger
+
+    where = where or DEFAULT
+    if where == _NONE:
+        return False
     with open_ledger(where) as ledger:
-        for trial, card in trials:
-            ledger.add(trial, card)
-        return ledger.told
+        return trial.id not in ledger.numbers()
+
+
+def add(
+    folders: Annotated[list[Path], typer.Argument(help="The folders of trials.", metavar="TRIAL …")],
+    ledger: LedgerOption = "",
+    as_json: JsonOption = False,
+) -> None:
+    from sastrugi.campaign.ledger import open_ledger
+    from sastrugi.campaign.record import read_trial, scorecard_of
+
+    read = [(read_trial(folder), scorecard_of(folder), folder) for folder in folders]
+    with open_ledger(ledger or DEFAULT) as opened:
+        kept = [(folder, trial.id, opened.add(trial, card, folder)) for trial, card, folder in read]
+    if as_json:
+        show_json([{"trial": str(folder), "id": number, "added": added} for folder, number, added in kept])
+        return
+    for folder, number, added in kept:
+        say(f"trial {number[:8]} in {folder}: {'added' if added else 'is in the ledger already'}")
+
+
+def verify(
+    noted: Annotated[str, typer.Option(help="A link that was noted: it must be in the chain.", metavar="LINK")] = "",
+    files: Annotated[bool, typer.Option("--files/--no-files", help="Also look at the trials' folders.")] = True,
+    ledger: LedgerOption = "",
+    as_json: JsonOption = False,
+) -> None:
+    from dataclasses import asdict
+
+    from rich.text import Text
+
+    from sastrugi.campaign.ledger import open_ledger
+    from sastrugi.report.style import VERMILION
+    from sastrugi.units import plural, printable
+
+    with open_ledger(ledger or DEFAULT, new=False) as opened:
+        found = opened.verify(noted, files)
+    if as_json:
+        show_json(asdict(found))
+    else:
+        for fault in found.faults:
+            show(Text(printable(fault), style=VERMILION))
+        told = f"{plural(found.trials, 'trial')}; the last link is {found.link or 'none'}"
+        show(Text(f"{'nothing was touched' if not found.faults else 'touched'}: {told}"))
+    if found.absent:
+        say(f"{plural(found.absent, 'trial')} not looked at in files: their folders are not where they were")
+    if found.faults:
+        raise typer.Exit(1)
 
 
 def _rows(where: str, limit: int = 0, newest_first: bool = True, **filters: str) -> list[LedgerRow]:

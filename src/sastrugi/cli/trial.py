@@ -9,7 +9,7 @@ from typing import TYPE_CHECKING, Annotated
 import typer
 
 from sastrugi.cli.console import JsonOption, progress, quoted, say, show, show_json
-from sastrugi.cli.ledger import LedgerOption, keep_in_ledger
+from sastrugi.cli.ledger import LedgerOption, keep_in_ledger, missing_in_ledger
 from sastrugi.cli.score_options import LeaveOutOption, RootOption, SetOption, SpecimenArgument, TableOption
 from sastrugi.cli.targets import ReplaceOption
 
@@ -66,7 +66,7 @@ def trial(
     write_device: Annotated[bool, typer.Option("--write-device", help="Yes, what is on the card may go.")] = False,
     notes: Annotated[str, typer.Option(help="What else is worth keeping.", metavar="TEXT")] = "",
     into: Annotated[
-        Path | None, typer.Option(help="The new folder [default: SPECIMEN.ENGINE.trial]", metavar="DIR")
+        Path | None, typer.Option(help="The new folder [default: SPECIMEN.ENGINE.trial].", metavar="DIR")
     ] = None,
     replace: ReplaceOption = False,
     files_of: SetOption = "lost",
@@ -93,7 +93,7 @@ def trial(
         if outcome not in ("done", "partly", "nothing", "failed", "crashed"):
             raise EngineError(f"'{outcome[:40]}' is no outcome: say done, partly, nothing, failed or crashed")
         said = TakenBack(parse_seconds(taken) if taken else _measured(go_on), options, notes, outcome, medium_back)
-        _take_back(specimen, go_on, results, said, files_of, table, leave_out, results_root, ledger, as_json)
+        _take_back(specimen, go_on, results, said, files_of, table, leave_out, results_root, into, ledger, as_json)
         return
     if not engine:
         _list_engines(engines, as_json)
@@ -131,6 +131,8 @@ def _run(
     engine = engine_named(name, load_engines(engines))
     require_engine_works(engine)
     target = into or Path(default_name(specimen, engine.name))
+    if not replace and _mended(target, engine.name, ledger, as_json):
+        return
     with progress() as watched:
         manner = TrialOptions(files_of=files_of, leave_out=tuple(leave_out or ()), notes=notes)
         done, card = run_trial(specimen, engine, target, watched, manner, replace)
@@ -163,6 +165,7 @@ def _hand_out(
 
 def _keep_time(folder: Path) -> None:
     """Measure between two keystrokes, and leave the time in the trial's folder."""
+    from sastrugi.campaign.by_hand import STOPWATCH
     from sastrugi.safety import write_text
     from sastrugi.units import format_seconds
 
@@ -172,35 +175,52 @@ def _keep_time(folder: Path) -> None:
     say("running: press Enter when it has ended")
     input()
     seconds = time.monotonic() - began
-    write_text(folder / _STOPWATCH, f"{seconds:.1f}\n")
+    write_text(folder / STOPWATCH, f"{seconds:.1f}\n")
     say(f"it took {format_seconds(seconds)}: kept for --go-on")
 
 
-_STOPWATCH = "stopwatch.txt"
-
-
 def _measured(folder: Path) -> float | None:
+    from sastrugi.campaign.by_hand import STOPWATCH
     from sastrugi.errors import SastrugiError
     from sastrugi.texts import read_text
     from sastrugi.units import parse_seconds
 
     try:
-        return parse_seconds(read_text(folder / _STOPWATCH, 100).strip())
+        return parse_seconds(read_text(folder / STOPWATCH, 100).strip())
     except (OSError, ValueError, SastrugiError):
         return None
 
 
 def _take_back(
     specimen: Path, folder: Path, results: Path, said: TakenBack, files_of: str, table: Path | None,
-    leave_out: list[str] | None, root: str | None, ledger: str, as_json: bool,
+    leave_out: list[str] | None, root: str | None, into: Path | None, ledger: str, as_json: bool,
 ) -> None:  # fmt: skip
     from sastrugi.campaign.by_hand import take_results_back
 
+    if _mended(folder, "", ledger, as_json):
+        return
     with progress() as watched:
-        done, card = take_results_back(
-            specimen, folder, results, said, watched, files_of, table, tuple(leave_out or ()), root
+        done, card, where = take_results_back(
+            specimen, folder, results, said, watched, files_of, table, tuple(leave_out or ()), root, into
         )
-    _tell(done, card, folder, ledger, as_json)
+    if done.replaces:
+        say(f"{folder} stays as it ended; this record replaces it: {where}")
+    _tell(done, card, where, ledger, as_json)
+
+
+def _mended(folder: Path, engine: str, ledger: str, as_json: bool) -> bool:
+    """Whether a trial of this engine (any, if none is named) stands in a folder, but not in the ledger: a kill or a
+    full disk came between. Then it is added, and told as if it had just ended."""
+    from sastrugi.campaign.record import SCORECARD_FILE, TRIAL_FILE, read_trial, scorecard_of
+
+    if not ((folder / TRIAL_FILE).is_file() and (folder / SCORECARD_FILE).is_file()):
+        return False
+    trial = read_trial(folder)
+    if not trial.ended or engine not in ("", trial.engine.name) or not missing_in_ledger(ledger, trial):
+        return False
+    say(f"{folder}: this trial stands already, and was not in the ledger: added")
+    _tell(trial, scorecard_of(folder), folder, ledger, as_json)
+    return True
 
 
 def _tell(done: Trial, card: Scorecard, target: Path, ledger: str, as_json: bool) -> None:
@@ -208,7 +228,7 @@ def _tell(done: Trial, card: Scorecard, target: Path, ledger: str, as_json: bool
     from sastrugi.report.scorecard import headline_table, results_line
     from sastrugi.report.trial_view import outcome_line
 
-    kept = keep_in_ledger(ledger, [(done, card)])
+    kept = keep_in_ledger(ledger, done, card, target)
     if as_json:
         show_json(
             {

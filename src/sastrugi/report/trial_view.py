@@ -198,18 +198,23 @@ def _changes_table(one: Comparison, limit: int) -> RenderableType:
 
 
 def ledger_lines(rows: Sequence[LedgerRow], width: int, ink: Ink) -> Iterator[str]:
-    """A line a trial."""
-    heads = ("Trial", "When", "Specimen", "Losses", "Engine", "Outcome", ">Intact", ">Ceiling", ">Named", ">Time")
+    """A line a trial, and what the shares are of."""
+    varied = any(row.parameters for row in rows)
+    heads = ["Trial", "When", "Specimen", ">Seed", *(["Parameters"] if varied else []), "Losses", "Engine", "Outcome"]
+    heads += [">Intact", ">Ceiling", ">Named", ">Time"]
     texts = [
         (
-            row.id[:8], row.began[:16].replace("T", " "), shorten_end(row.specimen, 18), shorten_end(row.losses, 12),
-            shorten_end(f"{row.engine} {row.engine_version}".rstrip(), 20), row.outcome, percent(row.share("intact")),
+            row.id[:8], row.began[:16].replace("T", " "), shorten_end(row.specimen, 18), f"{row.seed}",
+            *([shorten_end(row.parameters, 24)] if varied else []), shorten_end(row.losses, 12),
+            shorten_end(f"{row.engine} {row.engine_version}".rstrip(), 20),
+            f"{row.outcome} (replaced)" if row.replaced else row.outcome, percent(row.share("intact")),
             percent(row.attainable / row.files if row.files else None), percent(row.share("named")),
             format_seconds(row.seconds),
         )
         for row in rows
     ]  # fmt: skip
-    return row_lines(heads, texts, width, ink, ("Losses", "Time", "Named", "When", "Ceiling"))
+    yield from row_lines(heads, texts, width, ink, ("Losses", "Time", "When", "Named", "Seed", "Ceiling", "Parameters"))
+    yield ink.grey("intact, ceiling: of the lost files that hold anything · named: of all lost files")
 
 
 def difference_json(found: Difference, detect: float | None = None) -> dict[str, Any]:

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import json
 import re
 from collections.abc import Callable, Iterator, Mapping
 from contextlib import contextmanager
@@ -15,8 +16,9 @@ from sqlalchemy import Connection, Engine, create_engine, event, func, insert, i
 from sqlalchemy.exc import DatabaseError, IntegrityError, OperationalError, SQLAlchemyError
 from sqlalchemy.pool import NullPool
 
-from sastrugi.campaign.ledger.tables import scorecards, trials
-from sastrugi.errors import LedgerError
+from sastrugi.campaign.ledger.chain import Kept, Verified, digests_of, link_of, verify
+from sastrugi.campaign.ledger.tables import chain, scorecards, trials
+from sastrugi.errors import LedgerError, SastrugiError
 
 if TYPE_CHECKING:
     from sastrugi.campaign.record import Trial
@@ -25,7 +27,7 @@ if TYPE_CHECKING:
 _PATIENCE = 30
 """Seconds to wait while another process writes."""
 _VERSION_TABLE = "alembic_version"
-NEWEST = "0001"
+NEWEST = "0002"
 """The last migration: what this program writes."""
 _LARGEST = 1 << 30
 _PASSWORD = re.compile(r"(://[^:/@]*):[^@]*@")
@@ -61,6 +63,11 @@ class LedgerRow:
     seconds: float | None
     cpu: float | None
     memory: float | None
+    seed: int
+    parameters: str
+    replaces: str
+    number: int
+    replaced: bool
 
     def share(self, figure: str) -> float | None:
         """A figure as a share of its set."""
@@ -89,7 +96,12 @@ class Sums:
     timed: int
 
 
-_LISTED = [column for column in trials.columns if column.name != "record"]
+_NOT_LISTED = {"record", "folder", "record_digest", "scorecard_digest", "before", "link"}
+_corrected = select(trials.c.replaces).where(trials.c.replaces != "")
+_LISTED = [
+    *(column for column in trials.columns if column.name not in _NOT_LISTED),
+    trials.c.id.in_(_corrected).label("replaced"),
+]
 
 
 class Ledger:
@@ -104,20 +116,30 @@ class Ledger:
     def __exit__(self, *_: object) -> None:
         self._engine.dispose()
 
-    def add(self, trial: Trial, card: Scorecard) -> bool:
-        """Keep a trial with its scorecard; False if it is there already, as it is or from before it was scored."""
-        row = _row(trial, card)
+    def add(self, trial: Trial, card: Scorecard, folder: Path | None = None) -> bool:
+        """Keep a trial with its scorecard, and where its files are; False if it is there already. Raises LedgerError
+        where another record has its number: what ended is never changed."""
+        from sastrugi.campaign.record import parse_trial
+
+        row = _row(trial, card) | {"folder": str(folder.resolve())[:1000] if folder else ""}
+        row["record_digest"], row["scorecard_digest"] = digests_of(trial, card)
         text = card.model_dump_json(by_alias=True).encode("utf-8", "backslashreplace")
         packed = zstandard.ZstdCompressor(level=3).compress(text)
 
         def work(connection: Connection) -> bool:
-            known = connection.execute(select(trials.c.id).where(trials.c.id == trial.id)).first()
+            known = connection.execute(select(trials.c.record).where(trials.c.id == trial.id)).first()
             if known is not None:
-                connection.execute(trials.update().where(trials.c.id == trial.id).values(**row))
-                connection.execute(scorecards.update().where(scorecards.c.trial == trial.id).values(scorecard=packed))
+                if parse_trial(known[0], f"trial {trial.id[:8]}") != trial:
+                    raise LedgerError(
+                        f"{self.told}: holds another record of trial {trial.id[:8]}: what has ended is never changed"
+                    )
                 return False
+            count, link = connection.execute(select(chain.c.count, chain.c.link)).one()
+            row["number"], row["before"] = count + 1, link
+            row["link"] = link_of(row["number"], link, row["record_digest"], row["scorecard_digest"])
             connection.execute(insert(trials).values(**row))
             connection.execute(insert(scorecards).values(trial=trial.id, scorecard=packed))
+            connection.execute(chain.update().values(count=row["number"], link=row["link"]))
             return True
 
         try:
@@ -146,10 +168,22 @@ class Ledger:
         keys = (t.engine, t.specimen, t.cell, t.identity, label)
         added = (t.files, t.intact, t.attainable, t.named, t.named_of, t.seconds)
         query = select(*keys, func.count(), *map(func.sum, added), func.count(t.seconds)).group_by(*keys)
+        query = query.where(t.id.not_in(_corrected))
         for name, pattern in (where or {}).items():
             query = query.where(_fits(name, pattern))
         query = query.order_by(func.min(t.began), label)
         return self._do(lambda connection: [Sums(*row) for row in connection.execute(query)])
+
+    def verify(self, noted: str = "", files: bool = True) -> Verified:
+        """Check that nothing of it was touched (see chain.verify)."""
+        query = select(trials, scorecards.c.scorecard).outerjoin(scorecards, scorecards.c.trial == trials.c.id)
+
+        def work(connection: Connection) -> Verified:
+            count, link = connection.execute(select(chain.c.count, chain.c.link)).one()
+            rows = connection.execution_options(yield_per=100).execute(query.order_by(trials.c.number))
+            return verify((_kept(row._mapping) for row in rows), count, link, noted, files)
+
+        return self._do(work)
 
     def numbers(self) -> set[str]:
         """The numbers of all trials."""
@@ -180,6 +214,8 @@ class Ledger:
         with _telling(self.told, but=IntegrityError), self._engine.begin() as connection:
             if writing and self._engine.dialect.name == "sqlite":
                 connection.exec_driver_sql("BEGIN IMMEDIATE")
+            elif writing:
+                connection.exec_driver_sql("SELECT pg_advisory_xact_lock(7274748)")
             return work(connection)
 
 
@@ -203,17 +239,44 @@ def _row(trial: Trial, card: Scorecard) -> dict[str, Any]:
         "named": card.named.value, "all_three": card.all_three.value, "named_of": card.named.of_set,
         "noise": card.classes.get("noise", 0), "results": card.counted_results, "seconds": measures.seconds,
         "cpu": measures.cpu, "memory": measures.memory, "record": trial.model_dump(mode="json"),
+        "seed": trial.specimen.seed, "parameters": _told(trial.specimen.parameters)[:300], "replaces": trial.replaces,
     }  # fmt: skip
+
+
+def _told(parameters: Mapping[str, str]) -> str:
+    return " ".join(f"{name}={value}" for name, value in parameters.items())
+
+
+def _kept(row: Mapping[Any, Any]) -> Kept:
+    """A row as it is to be verified."""
+    from sastrugi.campaign.record import parse_trial
+    from sastrugi.scoring.reading import parse_scorecard
+
+    columns = {column.name: row[column.name] for column in trials.columns}
+    told, record = f"trial {str(columns['id'])[:8]}", columns["record"]
+    try:
+        if row["scorecard"] is None:
+            return Kept(columns, record, None, problem="its scorecard is missing")
+        text = _text_of(row["scorecard"], told)
+        card, trial = parse_scorecard(text, told), parse_trial(record, told)
+    except SastrugiError as error:
+        return Kept(columns, record, None, problem=str(error).partition(": ")[2])
+    expected = _row(trial, card)
+    del expected["record"]
+    return Kept(columns, record, json.loads(text), trial, card, expected)
 
 
 def _unpacked(packed: bytes, told: str) -> Scorecard:
     from sastrugi.scoring.reading import parse_scorecard
 
+    return parse_scorecard(_text_of(packed, told), told)
+
+
+def _text_of(packed: bytes, told: str) -> bytes:
     try:
-        text = zstandard.ZstdDecompressor().decompress(packed, max_output_size=_LARGEST)
+        return zstandard.ZstdDecompressor().decompress(packed, max_output_size=_LARGEST)
     except zstandard.ZstdError as error:
         raise LedgerError(f"{told}: its scorecard is damaged") from error
-    return parse_scorecard(text, told)
 
 
 def open_ledger(where: str, new: bool = True) -> Ledger:
@@ -275,8 +338,8 @@ def _bring_up(engine: Engine, told: str) -> None:
     migrate(engine)
 
 
-def migrate(engine: Engine, to: str = "head") -> None:
-    """Bring the tables to a version by Alembic's scripts. Two processes may come here at once: the second finds it
+def migrate(engine: Engine, to: str = "head", down: bool = False) -> None:
+    """Bring the tables to a later version (or `down` to an earlier one) by Alembic's scripts. Two processes may come here at once: the second finds it
     done."""
     from alembic import command
     from alembic.config import Config
@@ -289,7 +352,7 @@ def migrate(engine: Engine, to: str = "head") -> None:
         else:
             connection.exec_driver_sql("SELECT pg_advisory_xact_lock(7274747)")
         config.attributes["connection"] = connection
-        command.upgrade(config, to)
+        (command.downgrade if down else command.upgrade)(config, to)
         connection.commit()
 
 

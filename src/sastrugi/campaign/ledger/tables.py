@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from sqlalchemy import JSON, Boolean, Column, Float, Index, Integer, LargeBinary, MetaData, String, Table
+from sqlalchemy import JSON, BigInteger, Boolean, Column, Float, Index, Integer, LargeBinary, MetaData, String, Table
 
 metadata = MetaData()
 
@@ -34,10 +34,22 @@ trials = Table(
     Column("cpu", Float),
     Column("memory", Float),
     Column("record", JSON, nullable=False),
+    Column("seed", BigInteger, nullable=False),
+    Column("parameters", String(300), nullable=False),
+    Column("replaces", String(32), nullable=False),
+    Column("folder", String(1000), nullable=False),
+    Column("number", Integer, nullable=False),
+    Column("record_digest", String(64), nullable=False),
+    Column("scorecard_digest", String(64), nullable=False),
+    Column("before", String(64), nullable=False),
+    Column("link", String(64), nullable=False),
+    Index("trials_in_order", "number", unique=True),
     Index("trials_by_engine", "engine", "specimen", "began"),
     Index("trials_by_time", "began"),
 )
-"""Figures are numbers of files; `files` those that have content, `named_of` all; times in ISO 8601, UTC."""
+"""Figures are numbers of files; `files` those that have content, `named_of` all; times in ISO 8601, UTC. `number`
+counts the trials as they came; `link` is the digest of number, record, scorecard and `before`, which is the link of
+the trial before."""
 
 scorecards = Table(
     "scorecards",
@@ -46,3 +58,12 @@ scorecards = Table(
     Column("scorecard", LargeBinary, nullable=False),
 )
 """The scorecard of each trial: its JSON, in a frame of Zstandard."""
+
+chain = Table(
+    "chain",
+    metadata,
+    Column("only", Integer, primary_key=True),
+    Column("count", Integer, nullable=False),
+    Column("link", String(64), nullable=False),
+)
+"""One row: how many trials there are, and the link of the last."""
