@@ -107,7 +107,11 @@ def content(path: Path) -> object:
     if path.suffix == ".scan":
         with ScanFile.open(path) as scan:
             return [replace(finding, number=0) for finding in scan.findings()], scan.selections()
-    return None if path.name in ("trial.json", "trials.ledger") else hashlib.sha256(path.read_bytes()).hexdigest()
+    return (
+        None
+        if path.name in ("trial.json", "trials.ledger", "output.log")
+        else hashlib.sha256(path.read_bytes()).hexdigest()
+    )
 
 
 def there(folder: Path) -> dict[str, object]:
