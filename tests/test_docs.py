@@ -120,6 +120,7 @@ def bring(demo: Path, folder: Path, *names: str) -> None:
     ("document", "given"),
     [
         ("README.md", ("card.img", "my-results")),
+        ("docs/method.md", ()),
         ("docs/howto/adopt.md", ()),
         ("docs/howto/campaign.md", ()),
         ("docs/howto/compare.md", ()),

@@ -21,6 +21,7 @@ from sastrugi.specimen.steps import STEPS
 from sastrugi.specimen.truth import Specimen
 from tests.conftest import Program, program_path
 from tests.judges import assert_clean, require_drivers, volume_copy
+from tests.test_ceilings import require_reachable
 
 CARD = shipped_recipes()["camera-card"]
 
@@ -312,3 +313,5 @@ def test_every_shipped_recipe_builds_a_sound_specimen(sastrugi: Program, tmp_pat
     sastrugi("score", folder, tmp_path / "s.scan", "--out", tmp_path / "card.json")
     if name in ("wiped-card", "full-format"):
         assert ran.json["findings"] == {}, "negative control"
+    with Specimen(folder) as specimen:
+        require_reachable(specimen, tmp_path / "reach")

@@ -149,5 +149,5 @@ def _campaign(into: Path, replace: bool, as_json: bool) -> None:
         show_json({"campaign": str(into), "page": str(page), **campaign_json(state)})
     else:
         print_campaign(state)
-        one, other = (f"{into}:{engine}" for engine in ("fast-look", "all-passes"))
+        one, other = (f"{into}:{engine}" for engine in ("plain-reader", "all-passes"))
         say(f"all of it is in {into}; look at {page}, or compare: {quoted('sastrugi', 'compare', one, other)}")

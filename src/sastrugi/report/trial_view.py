@@ -127,7 +127,7 @@ def details(found: Difference, detect: float | None = None) -> list[str]:
     if found.over is None:
         out.append(
             f"difference {_span(found.difference, found.interval)} over the files of this specimen alone; "
-            f"exact McNemar {_p(found.p)}; for other specimens nothing is shown"
+            f"exact McNemar {_p(found.p)}; this says nothing of other specimens"
         )
     else:
         out.append(

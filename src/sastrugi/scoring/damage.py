@@ -38,10 +38,11 @@ def shortfall(code: str, size: int) -> tuple[int, int]:
     absent ones are one run."""
     if code == all_right(size):
         return 0, size  # nearly every file of most scorecards
-    wrong, longest, was_right = 0, 0, True
+    wrong, longest, was_right, at = 0, 0, True, 0
     for count, letter in decode(code):
         right = letter == "R"
         wrong += was_right and not right
-        longest = max(longest, count) if right else longest
-        was_right = right
-    return wrong, min(longest * BLOCK, size)
+        if right:
+            longest = max(longest, min((at + count) * BLOCK, size) - at * BLOCK)
+        was_right, at = right, at + count
+    return wrong, longest
