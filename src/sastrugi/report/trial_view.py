@@ -139,7 +139,7 @@ def details(found: Difference, detect: float | None = None) -> list[str]:
                 f"difference, which takes at least {LEAST_SPECIMENS}"
             )
     needed = found.needed() if detect is None else found.needed(detect)
-    if needed is not None and (detect is not None or not found.shown):
+    if needed is not None and (detect is not None or not (found.shown or found.too_few)):
         out.append(_needed_line(needed))
     return out
 
