@@ -2,10 +2,11 @@
 
     python benchmarks/mutation.py --sample 400 --seed 1 --into mutants-of-today
 
-mutmut (pip install mutmut) changes one operator, constant, name or call of the measure at a time, and runs the tests that
-reach that line. What to change and which tests to run stands in pyproject.toml ([tool.mutmut]). A mutant is caught if a
-test fails or hangs. docs/mutants.md lists those that stayed, with the reason; --least makes it a gate. The folder may be
-used again: mutants that were tried are not tried again. `--quick` tries those of the arithmetic alone, in seconds each.
+mutmut (pip install mutmut) changes one operator, constant, name or call of the measure at a time, and runs the tests
+that reach that line. What to change and which tests to run stands in pyproject.toml ([tool.mutmut]). A mutant is
+caught if a test fails or hangs. docs/mutants.md lists those that stayed, with the reason; --least makes it a gate.
+The folder may be used again: mutants that were tried are not tried again. `--quick` tries those of the arithmetic
+alone, in seconds each.
 """
 
 from __future__ import annotations

@@ -14,6 +14,7 @@ from sastrugi.media.extents import RangeSet
 from sastrugi.media.faults import FAULTS_SUFFIX
 from sastrugi.media.opening import SPECIMEN_IMAGE
 from sastrugi.media.partitions import read_table
+from sastrugi.media.raw import RawMedium
 from sastrugi.progress import Progress
 from sastrugi.specimen.ceiling import share_by_books, share_by_look, standing_blocks
 from sastrugi.specimen.digests import blake3_of, medium_digest, sha256_file
@@ -70,6 +71,10 @@ def _medium(specimen: Specimen, progress: Progress) -> Check:
     faults = [] if size == wanted.size else [f"the medium has {size:,} bytes, the truth says {wanted.size:,}"]
     if not faults and medium_digest(specimen.medium, progress.at) != wanted.digest:
         faults.append("the bytes of the medium are not those the truth was written for")
+    if not faults and isinstance(specimen.medium, RawMedium):
+        with RawMedium(specimen.medium.path, wanted.sector) as plain:  # which reads what lies below faults, too
+            faults += [f"bytes stand at {part.offset:,}, where nothing can be read" for part in wanted.unreadable
+                       if any(plain.read(*part))]  # fmt: skip
     progress.finish()
     return Check("medium digest", 1, tuple(faults))
 

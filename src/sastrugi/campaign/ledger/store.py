@@ -339,8 +339,8 @@ def _bring_up(engine: Engine, told: str) -> None:
 
 
 def migrate(engine: Engine, to: str = "head", down: bool = False) -> None:
-    """Bring the tables to a later version (or `down` to an earlier one) by Alembic's scripts. Two processes may come here at once: the second finds it
-    done."""
+    """Bring the tables to a later version (or `down` to an earlier one) by Alembic's scripts. Two processes may come
+    here at once: the second finds it done."""
     from alembic import command
     from alembic.config import Config
 

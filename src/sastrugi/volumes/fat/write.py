@@ -9,6 +9,7 @@ marks the old ones (vfat_rename).
 from __future__ import annotations
 
 import datetime as dt
+import re
 from functools import partial
 
 import numpy as np
@@ -29,6 +30,7 @@ from sastrugi.volumes.fat.layout import (
     BOOT_SIGNATURE,
     BOOT_SIGNATURE_OFFSET,
     BOOT_TAIL,
+    CHARS_PER_LONG_ENTRY,
     DELETED,
     DIR_ENTRY,
     END_OF_CHAIN,
@@ -238,6 +240,8 @@ class FatWriter(EntryTableWriter):
         for n in range(self.geometry.fats) if not whole else ():
             whole.append(Trace("place", "whole", (*short, *self._table.entries_of(node.runs, n)), "chain"))
         names = [Trace("name", "full", part) for part in (record, longs) if part]
+        if _ends_in_its_extension(node):  # which the short name tells, too: its last part may be gone
+            names.append(Trace("name", "full", within(record, ENTRY_SIZE, length - ENTRY_SIZE)))
         traces = [*whole, Trace("place", "start", short), *names, Trace("name", "near", short)]
         return Evidence(record, tuple(traces))
 
@@ -250,6 +254,14 @@ class FatWriter(EntryTableWriter):
         if node.slots == 1:  # the mark takes the place of the first byte of the entry, and so of the name's
             names = [Trace("name", "like", live.record)]
         return Evidence(live.record, (*places, *names))
+
+
+def _ends_in_its_extension(node: EntryNode) -> bool:
+    """Whether the last part of a long name (the first of its entries) holds the extension and nothing else, as its
+    short name spells it."""
+    last = node.name.encode("utf-16-le", "surrogatepass")[2 * CHARS_PER_LONG_ENTRY * (node.slots - 2) :]
+    extension = last.decode("utf-16-le", "replace")
+    return node.slots > 2 and bool(re.fullmatch(r"\.[a-z0-9]{1,3}", extension))
 
 
 def _first_cluster(node: EntryNode) -> int:
