@@ -5,8 +5,10 @@ from __future__ import annotations
 import datetime as dt
 import itertools
 import random
+import unicodedata
 from dataclasses import replace
 from typing import Any
+from unittest import mock
 
 import numpy as np
 import pytest
@@ -21,9 +23,10 @@ from sastrugi.scoring.damage import all_right, decode, encode, shortfall
 from sastrugi.scoring.floors import missed, parse_floors
 from sastrugi.scoring.groups import figures_of, group_of, size_class
 from sastrugi.scoring.matching import Candidate, assign
-from sastrugi.scoring.names import NameVerdict, worth_of_name
-from sastrugi.scoring.paired import compare
+from sastrugi.scoring.names import NameVerdict, compare_names, worth_of_name
+from sastrugi.scoring.paired import Difference, Needed, compare
 from sastrugi.scoring.scorecard import FileScore, ResultScore, Scorecard
+from sastrugi.scoring.significance import OverSpecimens
 from sastrugi.scoring.times import compare_times
 from sastrugi.specimen.ceiling import Copy, equal_blocks, share_by_books, share_of, tells_nothing
 
@@ -402,12 +405,63 @@ def test_weights_of_candidates() -> None:
     assert replace(plain, exact=True).weight - plain.weight == 1
     assert [worth_of_name(word) for word in ("none", "type", "near", "name", "full")] == [0, 1, 2, 3, 4]
     assert [NameVerdict(n).word for n in range(5)] == ["none", "type", "near", "name", "full"]
-    many = [
-        Candidate(result, reference, 10 + (result == reference), NameVerdict.NONE)
-        for result in range(30)
-        for reference in range(30)
-    ]
+
+
+def test_assignments() -> None:
+    """The greatest total in each group of candidates that hang together; in large ones the best pair first."""
+    none, full = NameVerdict.NONE, NameVerdict.FULL
+    chosen = assign([Candidate(0, 0, 90, none), Candidate(1, 0, 80, none), Candidate(0, 1, 85, none)])
+    assert {reference: c.result for reference, c in chosen.items()} == {0: 1, 1: 0}
+    chosen = assign([Candidate(0, 0, 50, none), Candidate(1, 0, 50, full)])
+    assert chosen[0].result == 1, "between equals the name decides"
+    chosen = assign([Candidate(0, 0, 50, full, sure=0.1), Candidate(1, 0, 50, full, sure=0.2)])
+    assert chosen[0].result == 1, "then what the program is surer of"
+    chosen = assign([Candidate(0, 0, 50, full, sure=0.0), Candidate(1, 0, 50, NameVerdict.NAME, sure=1.0)])
+    assert chosen[0].result == 0
+    apart = [Candidate(5, 7, 10, none), Candidate(3, 9, 10, none), Candidate(4, 9, 20, none), Candidate(4, 8, 15, none),
+             Candidate(2, 8, 1, none), Candidate(1, 6, 3, none)]  # fmt: skip
+    found = {reference: one.result for reference, one in assign(apart).items()}
+    assert found == {7: 5, 9: 3, 8: 4, 6: 1}
+    with mock.patch("sastrugi.scoring.matching._MOST_CELLS", 1):
+        found = {reference: one.result for reference, one in assign(apart).items()}
+    assert found == {7: 5, 9: 4, 8: 2, 6: 1}, "20 and 1 instead of 10 and 15"
+    many = [Candidate(n, m, 10 + (n == m), none) for n in range(30) for m in range(30)]
     assert {reference: one.result for reference, one in assign(many).items()} == {n: n for n in range(30)}
+
+
+@pytest.mark.parametrize(
+    ("found", "wanted", "verdict"),
+    [
+        ("recovered/DCIM/FRN00001.JPG", "/DCIM/FRN00001.JPG", "full"), ("FRN00001.JPG", "/FRN00001.JPG", "full"),
+        ("other/FRN00001.JPG", "/DCIM/FRN00001.JPG", "name"), ("xDCIM/FRN00001.JPG", "/DCIM/FRN00001.JPG", "name"),
+        ("/DCIM/FRN00001.JPG/", "DCIM/FRN00001.JPG", "full"), ("XX/FRN00001.JPG", "/XX/FRN00001.JPG", "full"),
+        ("a/b/Firn.txt", "/c/d/Firn.txt", "name"), ("cafe\u0301.txt", "/caf\u00e9.txt", "full"),
+        ("_RN00001.JPG", "/FRN00001.JPG", "near"), ("RN00001.JPG", "/FRN00001.JPG", "near"),
+        ("FRN0001.JPG", "/FRN00001.JPG", "near"), ("FRN00001.JP", "/FRN00001.JPG", "near"),
+        ("FR00001.JPG", "/FRN00001.JPG", "near"), ("FRN000.JPG", "/FRN00001.JPG", "type"),
+        ("FRN00001.JPG1", "/FRN00001.JPG", "none"), ("XFRN00001.JPG", "/FRN00001.JPG", "type"),
+        ("frn00001.jpg", "/FRN00001.JPG", "near"), ("ICECOR~1.DOC", "/Ice core notes.docx", "near"),
+        ("ICECOR~12.DOC", "/Ice core notes.docx", "near"), ("ICECOR~1", "/Ice core notes", "near"),
+        ("SNOWPI~1.TXT", "/Snow pit.17.txt", "near"), ("ICECOR~1.TXT", "/Ice core notes.docx", "none"),
+        ("SNOW~1.DOC", "/Ice core notes.docx", "none"), ("ICECOR~1.DOC", "/Ice core notes", "none"),
+        ("?RN00001.JPG", "/FRN00001.JPG", "near"), ("FR_00001.JPG", "/FRN00001.JPG", "near"),
+        ("__N00001.JPG", "/FRN00001.JPG", "type"), ("FRN00002.JPG", "/FRN00001.JPG", "type"),
+        ("GRN00001.JPG", "/FRN00001.JPG", "type"), ("f0001.jpg", "/FRN00001.JPG", "type"),
+        ("f0001", "/FRN00001.JPG", "none"), ("notes", "/Notes on snow", "none"), ("", "/x.y", "none"),
+        (".jpg", "/FRN00001.JPG", "none"), ("x.", "/y.", "none"), ("a/x.tar", "/b/y.tar", "type"),
+    ],
+)  # fmt: skip
+def test_names_are_judged_as_people_would(found: str, wanted: str, verdict: str) -> None:
+    assert compare_names(found, wanted).word == verdict
+
+
+@given(st.text(max_size=30), st.text(max_size=30))
+def test_name_verdicts_never_raise_and_are_full_only_for_the_same(found: str, wanted: str) -> None:
+    verdict = compare_names(found, wanted)
+    assert compare_names(wanted, wanted) == NameVerdict.FULL
+    if verdict == NameVerdict.FULL:
+        plain = [unicodedata.normalize("NFC", text).strip("/") for text in (found, wanted)]
+        assert plain[0].endswith(plain[1])
 
 
 # -- pairs ------------------------------------------------------------------------------------------------------------
@@ -433,3 +487,49 @@ def test_changes_of_pairs_by_hand() -> None:
     assert len(compare([card_of(*less)], [card_of(*half)]).of("better")) == 5
     empty = compare([card_of(score(1, size=0))], [card_of(score(1, size=0))])
     assert (empty.intact.count, empty.named.count, empty.completeness) == (0, 1, (0.0, 0.0))
+
+
+def test_specimens_that_belong_together() -> None:
+    """The same one first, then those of one name, then the only one left on either side; what has no partner is
+    counted."""
+
+    def cards(*named: tuple[str, str, int]) -> list[Scorecard]:
+        return [
+            card_of(*(score(n) for n in range(1, files + 1)), specimen=name, identity=id_) for name, id_, files in named
+        ]
+
+    def pairs(first: list[Scorecard], second: list[Scorecard]) -> tuple[list[tuple[str, str]], int, int]:
+        one = compare(first, second)
+        return sorted({(pair.specimen, pair.cluster) for pair in one.pairs}), one.only_first, one.only_second
+
+    assert pairs(cards(("a", "1", 2)), cards(("a", "1", 3))) == ([("a", "1")], 0, 1)
+    assert pairs(cards(("a", "1", 2), ("b", "2", 1)), cards(("b", "3", 2), ("a", "1", 2))) == (
+        [("a", "1"), ("b", "2")],
+        0,
+        1,
+    )
+    assert pairs(cards(("a", "1", 2), ("c", "9", 1)), cards(("x", "3", 2), ("c", "9", 1))) == (
+        [("a", "1"), ("c", "9")],
+        0,
+        0,
+    )
+    assert pairs(cards(("a", "", 2)), cards(("a", "", 2))) == ([("a", "a")], 0, 0)
+    assert pairs(cards(("a", "1", 2), ("b", "2", 4)), cards(("a", "1", 2))) == ([("a", "1")], 4, 0)
+    assert pairs(cards(("a", "1", 1), ("b", "2", 4), ("c", "3", 4)), cards(("c", "7", 4), ("b", "8", 4), ("d", "5", 3)))[0] == [
+        ("a", "1"), ("b", "2"), ("c", "3")
+    ]  # fmt: skip
+
+
+def test_what_would_show_a_difference_by_hand() -> None:
+    one = Difference(200, 100, 110, 15, 5, (0.0, 0.1), 0.04)
+    assert one.needed() == Needed(0.02, 1960, None) and one.needed(0.1) == Needed(0.1, 77, None)
+    several = replace(one, specimens=9, over=OverSpecimens((-0.1, 0.2), 0.2, 9, 0.3))
+    assert several.needed(0.1) == Needed(0.1, 77, 73) and (several.p, several.basis) == (0.2, "specimens")
+    assert (
+        several.interval == (-0.1, 0.2) and not several.shown and not several.too_few and one.shown and not one.too_few
+    )
+    assert replace(several, over=OverSpecimens((0.01, 0.05), 0.01, 5, 0.3)).too_few
+    narrow = replace(several, over=OverSpecimens((0.04, 0.06), 0.001, 9, 0.01))
+    assert narrow.interval == (0.0, 0.1) and narrow.p == 0.04, "never surer than over files"
+    assert one.difference == 0.05 and Difference(0, 0, 0, 0, 0, None, 1.0).difference == 0.0
+    assert Difference(0, 0, 0, 0, 0, None, 1.0).needed() is None and not Difference(0, 0, 0, 0, 0, None, 0.0).shown

@@ -31,8 +31,6 @@ from sastrugi.scoring.calibration import calibrate
 from sastrugi.scoring.claimed_extents import compare_places
 from sastrugi.scoring.claims import Claim, read_claims
 from sastrugi.scoring.contents import Contents
-from sastrugi.scoring.matching import Candidate, assign
-from sastrugi.scoring.names import NameVerdict, compare_names
 from sastrugi.scoring.scorecard import FileScore, Scorecard
 from sastrugi.scoring.scorer import judge
 from sastrugi.specimen.truth import Ceiling, Specimen, TruthFile
@@ -277,30 +275,6 @@ steps = [ {do = "format", file_system = "fat12", cluster = "512 B"}, {do = "stor
         "/a/one.bin": ("intact", "full"), "/two.bin": ("missing", "none")
     }  # fmt: skip
     assert json.loads((tmp_path / "c.json").read_text()) == ran.json
-
-
-def test_assignment_takes_the_greatest_total() -> None:
-    none = NameVerdict.NONE
-    chosen = assign([Candidate(0, 0, 90, none), Candidate(1, 0, 80, none), Candidate(0, 1, 85, none)])
-    assert {reference: c.result for reference, c in chosen.items()} == {0: 1, 1: 0}
-    chosen = assign([Candidate(0, 0, 50, none), Candidate(1, 0, 50, NameVerdict.FULL)])
-    assert chosen[0].result == 1, "between equals the name decides"
-    full = NameVerdict.FULL
-    chosen = assign([Candidate(0, 0, 50, full, sure=0.1), Candidate(1, 0, 50, full, sure=0.2)])
-    assert chosen[0].result == 1, "then what the program is surer of"
-    chosen = assign([Candidate(0, 0, 50, full, sure=0.0), Candidate(1, 0, 50, NameVerdict.NAME, sure=1.0)])
-    assert chosen[0].result == 0
-
-
-@given(st.text(max_size=30), st.text(max_size=30))
-def test_name_verdicts_never_raise_and_are_full_only_for_the_same(found: str, wanted: str) -> None:
-    verdict = compare_names(found, wanted)
-    assert compare_names(wanted, wanted) == NameVerdict.FULL
-    if verdict == NameVerdict.FULL:
-        import unicodedata
-
-        plain = [unicodedata.normalize("NFC", text).strip("/") for text in (found, wanted)]
-        assert plain[0].endswith(plain[1])
 
 
 def test_block_hashes_tell_blocks_apart() -> None:
@@ -635,22 +609,6 @@ def test_places_are_compared_byte_by_byte(lay: tuple[Extent, ...], claimed: tupl
     right = sum(a == b for a, b in zip(was, told, strict=False))
     word = "untold" if not said or not size else "same" if right == size else "part" if right else "other"
     assert compare_places(FileMap.of(said), file) == word
-
-
-@pytest.mark.parametrize(
-    ("found", "wanted", "verdict"),
-    [
-        ("recovered/DCIM/FRN00001.JPG", "/DCIM/FRN00001.JPG", "full"), ("FRN00001.JPG", "/FRN00001.JPG", "full"),
-        ("other/FRN00001.JPG", "/DCIM/FRN00001.JPG", "name"), ("xDCIM/FRN00001.JPG", "/DCIM/FRN00001.JPG", "name"),
-        ("_RN00001.JPG", "/FRN00001.JPG", "near"), ("RN00001.JPG", "/FRN00001.JPG", "near"),
-        ("frn00001.jpg", "/FRN00001.JPG", "near"), ("ICECOR~1.DOC", "/Ice core notes.docx", "near"),
-        ("?RN00001.JPG", "/FRN00001.JPG", "near"), ("FRN00002.JPG", "/FRN00001.JPG", "type"),
-        ("GRN00001.JPG", "/FRN00001.JPG", "type"), ("f0001.jpg", "/FRN00001.JPG", "type"),
-        ("f0001", "/FRN00001.JPG", "none"), ("notes", "/Notes on snow", "none"), ("", "/x.y", "none"),
-    ],
-)  # fmt: skip
-def test_names_are_judged_as_people_would(found: str, wanted: str, verdict: str) -> None:
-    assert compare_names(found, wanted).word == verdict
 
 
 def test_figures_are_those_that_counting_gives(demo: Path) -> None:

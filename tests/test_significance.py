@@ -69,6 +69,38 @@ def test_an_interval_leaves_nothing_out_exactly_where_the_test_shows_something(c
             assert (low > 0 or high < 0) == (chance_of_changes(won, lost) < LEVEL), (won, lost, count)
 
 
+def test_formulas_by_hand() -> None:
+    """Numbers that the formulas of docs/method.md give, worked out without this program."""
+    assert interval_of_changes(20, 4, 100) == pytest.approx((0.060556, 0.247989), abs=SIX), (
+        "the wider of two at each end"
+    )
+    assert interval_of_changes(3, 0, 10) == pytest.approx((-0.124559, 0.544448), abs=SIX)
+    assert interval_of_changes(40, 30, 200) == pytest.approx((-0.036759, 0.132392), abs=SIX)
+    assert interval_of_changes(0, 0, 17) == pytest.approx((-0.103156, 0.103156), abs=SIX)
+    assert (files_that_show(0.02, 0.1), files_that_show(0.05, 0.3), files_that_show(0.1, 0.05)) == (1960, 940, 77)
+    assert (specimens_that_show(0.1, 0.3), specimens_that_show(0.05, 0.1), specimens_that_show(0.3, 0.1)) == (73, 34, 6)
+    assert share_over_specimens([5, 9], [10, 10]) == pytest.approx((0.015477, 0.997121), abs=SIX)
+    assert share_over_specimens([8, 9, 7], [10, 10, 10]) == pytest.approx((0.413189, 0.957847), abs=SIX)
+    assert share_over_specimens([20, 60, 35, 10], [40, 60, 50, 60]) == pytest.approx((0.144509, 0.927551), abs=SIX)
+    assert wilson(8, 10, 1.0) == pytest.approx((0.649078, 0.896377), abs=SIX) and wilson(0, 0) is None
+    one = over_specimens(np.array([4.0, -1, 2]), np.array([10.0, 10, 5]))
+    assert one.spread == pytest.approx(0.317490, abs=SIX) and (one.p, one.differing) == (0.5, 3)
+
+
+def test_many_specimens_are_drawn_and_few_are_counted() -> None:
+    dice = np.random.default_rng(1)
+    for k in (13, 14, 15, 16):
+        sums, sizes = dice.normal(1, 3, k), np.full(k, 10.0)
+        found = over_specimens(sums, sizes)
+        assert (found.p * 2**k == round(found.p * 2**k)) == (k <= 14), "of all signs, or of 20,000"
+        signs = 1 - 2 * ((np.arange(1 << k)[:, None] >> np.arange(k)) & 1)
+        exact = float(np.mean(np.abs(signs @ sums) >= abs(sums.sum()) - 1e-9))
+        assert found.p == pytest.approx(exact, abs=0.015 if k > 14 else SIX)
+        low, high = found.interval
+        for edge in (low - 0.01, high + 0.01):
+            assert over_specimens(sums - edge * sizes, sizes).p < LEVEL + 0.01
+
+
 Specimens = st.lists(st.tuples(st.integers(1, 30), st.floats(-1, 1)), min_size=2, max_size=9)
 
 
