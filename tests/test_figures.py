@@ -368,7 +368,7 @@ def test_shares_by_books() -> None:
 @pytest.mark.parametrize(
     ("file_system", "seconds", "word"),
     [
-        ("fat32", 0, "same"), ("fat32", 1.9, "same"), ("fat32", -1.9, "same"), ("fat32", 2, "differs"),
+        ("fat32", 0, "same"), ("fat32", 1.9, "same"), ("fat32", 1.9999, "differs"), ("fat32", -1.9, "same"), ("fat32", 2, "differs"),
         ("fat32", 3600, "zone"), ("fat32", -3 * 3600 + 1.5, "zone"), ("fat32", 14 * 3600, "zone"),
         ("fat32", 15 * 3600, "differs"), ("fat32", 1800, "differs"), ("fat32", 3602, "differs"),
         ("ntfs", 0.5, "differs"), ("exfat", 0.005, "same"), ("exfat", 0.02, "differs"), ("ext4", 0.9, "differs"),
@@ -442,7 +442,7 @@ def test_assignments() -> None:
         ("FRN00001.JPG1", "/FRN00001.JPG", "none"), ("XFRN00001.JPG", "/FRN00001.JPG", "type"),
         ("frn00001.jpg", "/FRN00001.JPG", "near"), ("ICECOR~1.DOC", "/Ice core notes.docx", "near"),
         ("ICECOR~12.DOC", "/Ice core notes.docx", "near"), ("ICECOR~1", "/Ice core notes", "near"),
-        ("SNOWPI~1.TXT", "/Snow pit.17.txt", "near"), ("ICECOR~1.TXT", "/Ice core notes.docx", "none"),
+        ("SNOWPI~1.TXT", "/Snow pit.17.txt", "near"), ("ABC~1.TXT", "/a.bc.txt", "near"), ("ICECOR~1.TXT", "/Ice core notes.docx", "none"),
         ("SNOW~1.DOC", "/Ice core notes.docx", "none"), ("ICECOR~1.DOC", "/Ice core notes", "none"),
         ("?RN00001.JPG", "/FRN00001.JPG", "near"), ("FR_00001.JPG", "/FRN00001.JPG", "near"),
         ("__N00001.JPG", "/FRN00001.JPG", "type"), ("FRN00002.JPG", "/FRN00001.JPG", "type"),
@@ -533,3 +533,20 @@ def test_what_would_show_a_difference_by_hand() -> None:
     assert narrow.interval == (0.0, 0.1) and narrow.p == 0.04, "never surer than over files"
     assert one.difference == 0.05 and Difference(0, 0, 0, 0, 0, None, 1.0).difference == 0.0
     assert Difference(0, 0, 0, 0, 0, None, 1.0).needed() is None and not Difference(0, 0, 0, 0, 0, None, 0.0).shown
+
+
+def test_files_of_one_path_in_other_specimens() -> None:
+    """Paired by path, size and how many there were: of two files of one name and size each has its own partner."""
+    twice = [score(1), replace(score(2), path="/Season/FRN00001.JPG", **GONE), score(3, size=7)]
+    other = [replace(one, id=one.id + 50) for one in twice]
+    one = compare([card_of(*twice, identity="1", specimen="a")], [card_of(*other, identity="2", specimen="a")])
+    assert (
+        len(one.pairs) == 3 and not one.of("won") and not one.of("lost") and (one.only_first, one.only_second) == (0, 0)
+    )
+    # Two specimens on one side, one on the other, no name alike: the first two belong together, the third is alone.
+    alone = compare([card_of(score(1), identity="1", specimen="a"), card_of(score(1), score(2), identity="2", specimen="b")],
+                    [card_of(score(9), identity="3", specimen="c")])  # fmt: skip
+    assert (len(alone.pairs), alone.only_first, alone.only_second) == (0, 3, 1)
+    alone = compare([card_of(score(1), identity="1", specimen="a")],
+                    [card_of(score(1), identity="2", specimen="b"), card_of(score(2), identity="3", specimen="c")])  # fmt: skip
+    assert (len(alone.pairs), alone.only_first, alone.only_second) == (1, 0, 1)

@@ -83,11 +83,16 @@ def test_formulas_by_hand() -> None:
     assert share_over_specimens([8, 9, 7], [10, 10, 10]) == pytest.approx((0.413189, 0.957847), abs=SIX)
     assert share_over_specimens([20, 60, 35, 10], [40, 60, 50, 60]) == pytest.approx((0.144509, 0.927551), abs=SIX)
     assert wilson(8, 10, 1.0) == pytest.approx((0.649078, 0.896377), abs=SIX) and wilson(0, 0) is None
+    assert (wilson(10, 10) or (0, 2))[1] <= 1 and (wilson(0, 10) or (-1, 0))[0] >= 0
     one = over_specimens(np.array([4.0, -1, 2]), np.array([10.0, 10, 5]))
     assert one.spread == pytest.approx(0.317490, abs=SIX) and (one.p, one.differing) == (0.5, 3)
 
 
 def test_many_specimens_are_drawn_and_few_are_counted() -> None:
+    same = over_specimens(np.ones(30), np.full(30, 2.0))
+    assert same.p == 1 / 20_001 and same.interval == (0.5, 0.5), "of 20,000 signs none comes near it"
+    mixed = np.sin(np.arange(25) * 7) + 0.3
+    assert over_specimens(mixed, np.ones(25)) == over_specimens(mixed, np.ones(25)), "the same signs each time"
     dice = np.random.default_rng(1)
     for k in (13, 14, 15, 16):
         sums, sizes = dice.normal(1, 3, k), np.full(k, 10.0)
