@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import json
+import os
 import shutil
 import sys
 from collections.abc import Callable, Iterator
@@ -35,6 +36,20 @@ class Ran:
 
 
 Program = Callable[..., Ran]
+
+
+@pytest.hookimpl(optionalhook=True)
+def pytest_xdist_auto_num_workers() -> int:
+    """One more than there are cores: some tests wait, for a kernel that boots or a program that is killed."""
+    return len(os.sched_getaffinity(0)) + 1 if hasattr(os, "sched_getaffinity") else os.cpu_count() or 1
+
+
+@pytest.hookimpl(optionalhook=True)
+def pytest_xdist_make_scheduler(config: pytest.Config, log: Any) -> Any:
+    """Workers that have nothing left take from those that have: some tests take a minute, most a tenth of a second."""
+    from xdist.scheduler import WorkStealingScheduling
+
+    return WorkStealingScheduling(config, log)
 
 
 def program_path() -> str:
