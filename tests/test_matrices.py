@@ -14,6 +14,7 @@ from collections.abc import Iterator
 from contextlib import contextmanager
 from pathlib import Path
 from typing import Any
+from xml.etree import ElementTree
 
 import pytest
 from hypothesis import given
@@ -358,6 +359,35 @@ def test_a_campaign_compares_its_engines_over_specimens(sastrugi: Program, tmp_p
     found = one.intact
     assert found.specimens == 6 and found.won > 0 and found.lost == 0 and found.files_p < 0.05
     assert found.over is not None and found.over.differing == 1 and found.too_few and not found.shown
+
+
+def test_gates_of_engines_and_summaries_for_a_job(sastrugi: Program, tmp_path: Path) -> None:
+    """A stand-in that fails is no reason for a build to fail; what a job shows is Markdown and JUnit."""
+    gate = '[[gate]]\nengines = ["all-passes"]\nceiling-floor = ["intact=90%"]\n[[gate]]\nmax-noise = "50%"'
+    path = write(tmp_path, ("fast-look", "all-passes"), more=gate, seeds=(1,))
+    sastrugi("campaign", "run", path, cwd=tmp_path)
+    reports = ("report", "small.campaign", "--out", "season.md", "--out", "season.xml", "--replace")
+    sastrugi(*reports, cwd=tmp_path)
+    suites = ElementTree.parse(tmp_path / "season.xml").getroot()
+    assert [(one.get("name"), one.get("tests"), one.get("failures")) for one in suites] == [
+        ("fast-look", "4", "0"), ("all-passes", "4", "0")
+    ]  # fmt: skip
+    told = (tmp_path / "season.md").read_text()
+    assert "| all-passes | " in told and "Below the gate" not in told and "Method 1" in told
+    path.write_text(path.read_text().replace('"all-passes"]\nceiling', '"fast-look"]\nceiling'))
+    assert "below the gate: tiny quick-format" in sastrugi("campaign", "run", path, cwd=tmp_path, code=1).err
+    sastrugi(*reports, cwd=tmp_path)
+    suites = ElementTree.parse(tmp_path / "season.xml").getroot()
+    assert [one.get("failures") for one in suites] == ["1", "0"]
+    assert "intact" in next(suites.iter("failure")).attrib["message"]
+    assert "**Below the gate:** tiny quick-format" in (tmp_path / "season.md").read_text()
+    assert (
+        "which this campaign does not run"
+        in sastrugi("campaign", "run", write(tmp_path, ("fast-look",), more=gate), cwd=tmp_path, code=2).err
+    )
+    # The ledger says of each trial by which seed and with which parameters its specimen was made.
+    listed = sastrugi("ledger", "list", cwd=tmp_path).out
+    assert "loss=quick-format" in listed and "named: of all lost files" in listed
 
 
 def test_a_ledger_that_is_locked_stops_no_cell(sastrugi: Program, tmp_path: Path) -> None:
