@@ -32,24 +32,24 @@ class BenchFiles:
         """Whether a file is the bench's."""
         return self._specimen.truth.is_of_the_bench(file)
 
-    def took_part_in(self, result: Result) -> bool:
-        """Whether a result that is no other file is one of them: by its name, or by blocks that still stand of one that
-        was written over in part, of which no original is kept."""
-        return bool(self._files) and (self._is_named(result.named) or self._holds_blocks(result))
+    def includes(self, result: Result) -> bool:
+        """Whether a result that is no other file is one of them: by its name and size, or by blocks that still stand of
+        one that was written over in part, of which no original is kept."""
+        return bool(self._files) and (self._is_named(result) or self._holds_blocks(result))
 
     @cached_property
-    def _by_name(self) -> dict[str, list[str]]:
-        """Their paths by name without its first character, which a deletion may have taken."""
-        out: defaultdict[str, list[str]] = defaultdict(list)
+    def _by_name(self) -> dict[str, list[tuple[str, int]]]:
+        """Their paths and sizes, by name without its first character, which a deletion may have taken."""
+        out: defaultdict[str, list[tuple[str, int]]] = defaultdict(list)
         for file in self._files:
             for path in {file.path, file.on_volume}:
-                out[path.rpartition("/")[2].casefold()[1:]].append(path)
+                out[path.rpartition("/")[2].casefold()[1:]].append((path, file.size))
         return out
 
-    def _is_named(self, path: str) -> bool:
-        name = path.rpartition("/")[2].casefold()
+    def _is_named(self, result: Result) -> bool:
+        name = result.named.rpartition("/")[2].casefold()
         like = [*self._by_name.get(name[1:], ()), *self._by_name.get(name, ())]
-        return any(compare_names(path, known) >= NameVerdict.NEAR for known in like)
+        return any(result.size <= size and compare_names(result.named, path) >= NameVerdict.NEAR for path, size in like)
 
     @cached_property
     def _blocks(self) -> Hashes:

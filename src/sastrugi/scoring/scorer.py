@@ -353,7 +353,7 @@ class Judgement:
                 is_, of = "noise", -1
             if of >= 0 and bench.is_one(self._files[of]):
                 is_ = "bench"
-            elif is_ in ("fragment", "noise") and bench.took_part_in(result):
+            elif is_ in ("fragment", "noise") and bench.includes(result):
                 is_, of = "bench", -1
             out.append(
                 ResultScore(
