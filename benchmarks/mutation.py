@@ -25,6 +25,7 @@ from pathlib import Path
 ROOT = Path(__file__).parent.parent
 CAUGHT = {1, 3, -24, 24, 36, 152, 255, -9}
 """Exit statuses of a run of tests that a mutant did not pass: failed, or took far too long."""
+NEEDED = ("src", "tests", "docs", "pyproject.toml", "README.md", "LICENSE")
 KNOWN = ROOT / "docs" / "mutants.md"
 QUICK = ("significance", "damage", "groups", "floors", "calibration", "matching", "times", "names", "paired")
 QUICK_TESTS = ("tests/test_figures.py", "tests/test_significance.py")
@@ -34,11 +35,9 @@ def prepared(into: Path, quick: bool) -> None:
     """The files of this repository in a folder of their own, where mutmut may write."""
     if not into.is_dir() or not any(into.iterdir()):
         into.mkdir(parents=True, exist_ok=True)
-        names = subprocess.run(["git", "ls-files"], cwd=ROOT, check=True, capture_output=True, text=True).stdout
-        for name in names.splitlines():
-            target = into / name
-            target.parent.mkdir(parents=True, exist_ok=True)
-            shutil.copy(ROOT / name, target)
+        for name in NEEDED:
+            source = ROOT / name
+            (shutil.copytree if source.is_dir() else shutil.copy)(source, into / name)
     if quick:
         text = (into / "pyproject.toml").read_text()
         files = ", ".join(f'"src/sastrugi/scoring/{name}.py"' for name in QUICK)
