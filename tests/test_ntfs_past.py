@@ -21,7 +21,7 @@ from sastrugi.volumes.metadata_scan import loose_tables, marked
 from sastrugi.volumes.ntfs.change_journal import CREATED, ChangeJournal, journal_clusters, told_names
 from sastrugi.volumes.ntfs.earlier import earlier_volumes
 from sastrugi.volumes.ntfs.file_record import FileState, Named, RecordPacker, Stream
-from sastrugi.volumes.ntfs.layout import FILE_MAGIC, Geometry, with_fixups
+from sastrugi.volumes.ntfs.layout import DATA, FILE_MAGIC, Geometry, mended_block, with_fixups
 from sastrugi.volumes.ntfs.log_layout import FIRST_PAGE, PAGE, place_bits, stored_in_page
 from sastrugi.volumes.ntfs.log_read import logged_records
 from sastrugi.volumes.ntfs.log_write import LogWriter
@@ -32,7 +32,7 @@ from sastrugi.volumes.ntfs.records import Records, map_of, text_of
 from sastrugi.volumes.ntfs.write import COMPRESSED_FILE, NtfsWriter
 from sastrugi.volumes.reader import Entry
 from tests.conftest import Program
-from tests.test_ntfs import NOON, Disk
+from tests.test_ntfs import NOON, Disk, full_disk
 
 # -- the log ----------------------------------------------------------------------------------------------------------
 
@@ -411,3 +411,47 @@ def test_any_bytes_are_a_name_that_is_no_path(data: bytes) -> None:
     assert "/" not in name and "\0" not in name and name.encode("utf-8").decode("utf-8") == name
     assert text_of("Ålbreen 雪.txt".encode("utf-16-le")) == "Ålbreen 雪.txt"
     assert text_of(b"\x00\xd8x\x00") == "\N{REPLACEMENT CHARACTER}x"
+
+
+# -- records that claim what cannot be --------------------------------------------------------------------------------
+
+
+def test_a_stream_without_runs_claims_nothing(tmp_path: Path) -> None:
+    """It says that it has clusters, names none, and is larger than any medium: nothing is read as if it stood inside."""
+    disk = full_disk(tmp_path / "v.img", 1024, 24 << 20, "linux", files=10)
+    node = disk.store("claims.bin", random.Random(3).randbytes(9000))
+    disk.writer.flush()
+    place = disk.writer.record(node)
+    record = bytearray(mended_block(disk.image.read_extents(place)) or b"")
+    at = int.from_bytes(record[0x14:0x16], "little")
+    while record[at] != DATA:
+        at += int.from_bytes(record[at + 4 : at + 8], "little")
+    assert record[at + 8] == 1, "its data lie outside of the record"
+    record[at + int.from_bytes(record[at + 32 : at + 34], "little")] = 0
+    for field in (40, 48, 56):
+        record[at + field : at + field + 8] = (1 << 61).to_bytes(8, "little")
+    disk.writer.write_over(place, with_fixups(bytes(record), 3))
+    volume = open_ntfs(disk.image, Extent(0, disk.image.size))
+    assert volume is not None
+    owned = volume.conflicts((Extent(0, disk.image.size),))
+    assert owned and not [one for one in owned if one.extent.end > disk.image.size]
+    (entry,) = (one for one in volume.entries() if one.name == "claims.bin")
+    assert not entry.map.stored
+
+
+def test_records_in_the_log_whose_fix_ups_lie_nowhere(tmp_path: Path) -> None:
+    disk = full_disk(tmp_path / "v.img", 4096, 48 << 20, "windows", files=10)
+    disk.delete(next(iter(disk.content)))
+    disk.writer.flush()
+    harmed = 0
+    for where in disk.writer.structures()["logfile"]:
+        data = bytearray(disk.image.read(*where))
+        at = data.find(FILE_MAGIC)
+        while at >= 0:
+            data[at + 4 : at + 6] = random.Random(at).choice([b"\xfe\xff", b"\xff\x01", b"\xf0\x03"])
+            harmed += 1
+            at = data.find(FILE_MAGIC, at + 1)
+        disk.image.write(where.offset, bytes(data))
+    volume = open_ntfs(disk.image, Extent(0, disk.image.size))
+    assert volume is not None and harmed > 10
+    assert list(volume.history()) == [] and len(list(volume.entries())) > 5

@@ -187,6 +187,12 @@ def mended_block(data: bytes) -> bytes | None:
     return block.tobytes() if mended(block, block[:, 4:6].copy().view("<u2").astype(np.int64)[:, 0])[0] else None
 
 
+def fixups_fit(head: bytes, size: int) -> bool:
+    """Whether a block of `size` bytes that begins so has room for its fix-ups where its header says."""
+    usa = int.from_bytes(head[4:6], "little")
+    return not usa % 2 and usa + 2 * (size // STRIDE + 1) <= STRIDE - 2
+
+
 def with_fixups(data: bytes, number: int) -> bytes:
     """A block as it stands on disk; where its fix-ups are kept its header says."""
     block = np.frombuffer(data, "<u2").copy()

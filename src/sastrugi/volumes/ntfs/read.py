@@ -27,6 +27,7 @@ from sastrugi.volumes.ntfs.layout import (
     VOLUME,
     VOLUME_NAME,
     Geometry,
+    fixups_fit,
     with_fixups,
 )
 from sastrugi.volumes.ntfs.log_read import logged_records
@@ -184,7 +185,7 @@ class NtfsVolume(Volume):
         size = self.geometry.record
         seen: set[int] = set()
         for logged in logged_records(self._medium, log):
-            if len(logged.data) > size:
+            if len(logged.data) > size or not fixups_fit(logged.data, size):
                 continue
             block = np.frombuffer(with_fixups(logged.data.ljust(size, b"\0"), 1), "u1").reshape(1, -1)
             for state, base in dissected(block, np.zeros(1, np.int64), None, self.geometry):
@@ -365,7 +366,7 @@ class NtfsVolume(Volume):
             if not record.in_use or record.number < FIRST_FREE:
                 continue
             for part in record.parts:
-                if part.kind == DATA and (part.runs or part.size):
+                if part.kind == DATA and (part.runs or (part.runs is None and part.size)):
                     path, identity = self.files.path_of(record, part.name), record.number | record.sequence << 48
                     own = self.geometry.extents(part.runs) if part.runs else part.stored_inside().stored
                     owned += [(extent, path, identity) for extent in own]
