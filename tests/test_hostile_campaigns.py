@@ -3,9 +3,13 @@
 from __future__ import annotations
 
 import copy
+import csv
+import io
 import json
 import random
+import shutil
 import sqlite3
+import subprocess
 import tomllib
 from dataclasses import replace
 from pathlib import Path
@@ -29,7 +33,7 @@ from sastrugi.report.exports import as_csv, as_junit, as_markdown
 from sastrugi.report.page import render
 from sastrugi.scoring.paired import compare
 from sastrugi.scoring.reading import parse_scorecard
-from tests.conftest import Program
+from tests.conftest import Program, program_path
 from tests.test_hostile import mutated
 
 ENGINES = """
@@ -189,3 +193,70 @@ def test_comparisons_of_odd_names(trial_folder: Path) -> None:
     ]
     page = comparison_page(sides, [compare(sides[0].cards, sides[1].cards)])
     assert "<script>" not in page and "<b>one" not in page and "\x9b" not in page
+
+
+# -- calls and texts that nothing could mean ----------------------------------------------------------------------------
+
+DIGITS = "f" * 5000
+
+
+@pytest.mark.parametrize(
+    ("words", "told"),
+    [
+        (("hex", "specimen", f"0x{DIGITS}"), "no place on any medium"),
+        (("hex", "specimen", "0xg"), "no hexadecimal number"),
+        (("hex", "specimen", "9" * 5000), "not a size of anything"),
+        (("capture", "specimen", "--out", "."), "is a folder"),
+        (("capture", "specimen", "--out", ""), "is a folder"),
+        (("corpus", "make", "made", "--files", "9" * 30), "range"),
+        (("recipe", "check", "number.toml"), "nothing could hold"),
+        (("recipe", "check", "parts.toml"), "no key has so many parts"),
+        (("campaign", "run", "parts.toml"), "no key has so many parts"),
+        (("trial", "specimen", "--engines", "parts.toml", "--engine", "x"), "no key has so many parts"),
+        (("trial", "specimen", "--engines", "number.toml", "--engine", "x"), "nothing could hold"),
+    ],
+)
+def test_calls_that_nothing_could_mean(
+    sastrugi: Program, demo: Path, tmp_path: Path, words: tuple[str, ...], told: str
+) -> None:
+    """One plain line, at once, within little memory."""
+    (tmp_path / "specimen").symlink_to(demo / "specimen")
+    (tmp_path / "parts.toml").write_text("\n".join(f"{'a.' * 900}b{n} = 1" for n in range(200)))
+    (tmp_path / "number.toml").write_text(f"recipe = 1\nseed = 0x{DIGITS}\n")
+    ran = sastrugi(*words, cwd=tmp_path, code=2)
+    assert told in " ".join(ran.err.split()) and "fault of Sastrugi" not in ran.err
+
+
+def test_the_last_day_there_is(sastrugi: Program, demo: Path) -> None:
+    every = sastrugi("list", demo / "card.scan", "--json").json
+    assert sastrugi("list", demo / "card.scan", "--json", "--until", "9999-12-31").json == every
+    assert sastrugi("list", demo / "card.scan", "--json", "--since", "0001-01-01").json == every
+
+
+def test_output_that_was_closed_before_it_began(demo: Path) -> None:
+    for closed in (">&-", "2>&-", ">&- 2>&-"):
+        done = subprocess.run(
+            ["bash", "-c", f"{program_path()} list {demo / 'card.scan'} {closed}"], capture_output=True, timeout=60
+        )
+        assert done.returncode == 0 and b"fault" not in done.stderr, closed
+
+
+def test_cells_that_spreadsheets_would_run_and_marks_that_terminals_obey(
+    sastrugi: Program, demo: Path, tmp_path: Path
+) -> None:
+    results = tmp_path / "results"
+    shutil.copytree(demo / "results", results)
+    for name in ("=cmd|' calc'!A0", "+1", "-2+3", "@SUM(A1)", "marks \u009b \u202e \u2028 end"):
+        (results / name).write_bytes(b"noise %d" % len(name))
+    json_text = sastrugi("score", demo / "specimen", results, "--json", "--out", tmp_path / "c.json").out
+    assert not set("\u009b\u202e\u2028") & set(json_text) and "\\u202e" in json_text
+    assert "marks \u009b \u202e \u2028 end" in {one["path"] for one in json.loads(json_text)["results"]}
+    sastrugi("report", tmp_path / "c.json", "--out", tmp_path / "x.csv")
+    rows = list(csv.reader(io.StringIO((tmp_path / "x.csv").read_text())))
+    assert {"'=cmd|' calc'!A0", "'+1", "'-2+3", "'@SUM(A1)"} <= {cell for row in rows for cell in row}
+    assert not [
+        cell
+        for row in rows
+        for cell in row
+        if cell[:1] in ("=", "+", "@") or (cell[:1] == "-" and not cell[1:2].isdigit())
+    ]

@@ -4,12 +4,16 @@ from __future__ import annotations
 
 import json
 import os
+import re
 import stat
+import tomllib
 from pathlib import Path
 from typing import Any
 
 from sastrugi.units import format_size
 
+_MANY_PARTS = re.compile(r"(?:[\w\"'-]{1,80}[ \t]*\.[ \t]*){40}")
+_LONG_NUMBER = re.compile(r"(?:=|,|\[)\s*[+-]?0[xob][0-9a-fA-F_]{64}")
 LARGEST_NUMBER = (1 << 63) - 1
 """What a database, an array or a file position can hold; no medium comes near it."""
 
@@ -36,6 +40,19 @@ def require_whole_characters(document: Any) -> None:
         json.dumps(document, ensure_ascii=False).encode()
     except UnicodeEncodeError:
         raise ValueError("it holds half a character") from None
+
+
+def parse_toml(text: str) -> dict[str, Any]:
+    """The tables of a TOML text. Raises ValueError, also for keys of so many parts that they make a text of a few
+    kilobytes take gigabytes, for tables nested too deep, and for numbers that nothing could hold."""
+    if _MANY_PARTS.search(text):
+        raise ValueError("no key has so many parts")
+    if _LONG_NUMBER.search(text):
+        raise ValueError("it holds a number that nothing could hold")
+    try:
+        return tomllib.loads(text)
+    except RecursionError:
+        raise ValueError("it is nested too deep") from None
 
 
 def parse_json(text: str | bytes) -> Any:

@@ -6,7 +6,6 @@ import os
 import re
 import shutil
 import sys
-import tomllib
 from collections.abc import Callable, Mapping
 from difflib import get_close_matches
 from pathlib import Path
@@ -16,7 +15,7 @@ from pydantic import BaseModel, BeforeValidator, ConfigDict, Field, ValidationEr
 
 from sastrugi.errors import EngineError, SastrugiError, system_words
 from sastrugi.recovery.findings import PASSES
-from sastrugi.texts import read_text
+from sastrugi.texts import parse_toml, read_text
 from sastrugi.units import parse_seconds, parse_size
 
 PLACES = ("medium", "results", "scratch")
@@ -162,11 +161,9 @@ def load_engines(path: Path | None) -> dict[str, Engine]:
 def read_toml(path: Path) -> dict[str, Any]:
     """The tables of a TOML text from outside. Raises EngineError."""
     try:
-        return tomllib.loads(read_text(path, _LARGEST))
+        return parse_toml(read_text(path, _LARGEST))
     except OSError as error:
         raise EngineError(f"{path}: cannot be read: {system_words(error)}") from error
-    except RecursionError as error:
-        raise EngineError(f"{path}: is nested too deep") from error
     except ValueError as error:  # TOMLDecodeError is one
         raise EngineError(f"{path}: is no TOML: {str(error)[:120]}") from error
 

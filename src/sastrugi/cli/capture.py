@@ -42,6 +42,7 @@ def capture(
     ] = False,
     as_json: JsonOption = False,
 ) -> None:
+    from sastrugi.errors import DestinationError
     from sastrugi.media import open_medium
     from sastrugi.media.capture import capture as run_capture
     from sastrugi.media.containers import container_for
@@ -50,6 +51,8 @@ def capture(
     from sastrugi.specimen.digests import medium_digest
     from sastrugi.units import format_size, parse_size, plural
 
+    if not out.name:
+        raise DestinationError(f"'{out}' is a folder: name the new image with --out FILE")
     if is_device(out):
         _onto_device(source, out, write_device, as_json)
         return

@@ -34,7 +34,10 @@ WIDTH = 100
 _JSON_SECONDS = 0.5
 _PATIENCE = 2.0
 """Seconds until a command that was asked to stop is stopped wherever it is."""
-_NOT_ASCII, _HALVES = re.compile("[^\x00-\x7f]"), re.compile("[\ud800-\udfff]")
+_NOT_ASCII = re.compile("[^\x00-\x7f]")
+_NOT_SHOWN = re.compile("[\x7f-\x9f\u061c\u200e\u200f\u2028-\u202e\u2066-\u2069\ud800-\udfff]")
+"""What terminals obey, what turns the direction of writing, what some take for the end of a line, and half characters:
+escapes in JSON."""
 
 JsonOption = Annotated[bool, typer.Option("--json", help="Print one JSON document on stdout and nothing else there.")]
 
@@ -81,7 +84,7 @@ def show_json(document: Any) -> None:
 def show_json_text(text: str) -> None:
     """Print a JSON document that is text already; in an encoding that has not all characters, as escapes."""
     if not text.isascii():
-        escaped = _HALVES if is_unicode(sys.stdout) else _NOT_ASCII
+        escaped = _NOT_SHOWN if is_unicode(sys.stdout) else _NOT_ASCII
         text = escaped.sub(lambda match: json.dumps(match[0])[1:-1], text)
     _make_room()
     print(text)

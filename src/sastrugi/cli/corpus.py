@@ -39,7 +39,7 @@ def register(app: typer.Typer) -> None:
 
 def make(
     folder: Annotated[Path, typer.Argument(help="The new folder to make.", metavar="DIR")],
-    files: Annotated[int, typer.Option(help="How many files.", metavar="COUNT")] = 20,
+    files: Annotated[int, typer.Option(help="How many files.", min=1, max=1_000_000, metavar="COUNT")] = 20,
     kind: Annotated[list[str] | None, typer.Option(help="Only this kind (may be given again).", metavar="KIND")] = None,
     group: Annotated[
         list[str] | None, typer.Option(help="Only kinds of this group (may be given again).", metavar="GROUP")

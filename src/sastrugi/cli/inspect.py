@@ -189,15 +189,22 @@ def hex_bytes(
         show(hex_title(str(medium), window), hex_view(window, data, stretches))
 
 
+_MOST_DIGITS = 24
+"""Of a hexadecimal offset, with its sign."""
+
+
 def _offset(text: str) -> int:
     from sastrugi.errors import SastrugiError
     from sastrugi.units import parse_size
 
     if text.lower().startswith("0x"):
         try:
-            return int(text, 16)
+            number = int(text[:_MOST_DIGITS], 16)
         except ValueError:
-            raise SastrugiError(f"'{text}' is no hexadecimal number") from None
+            raise SastrugiError(f"'{text[:40]}' is no hexadecimal number") from None
+        if len(text) > _MOST_DIGITS:
+            raise SastrugiError(f"'{text[:40]}…' is no place on any medium: give a smaller one")
+        return number
     return parse_size(text)
 
 

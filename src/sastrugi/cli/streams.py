@@ -50,6 +50,9 @@ def prepare() -> None:
     codecs.register_error("sastrugi", _replace)
     for name in ("stdout", "stderr"):
         stream = getattr(sys, name)
+        if stream is None:  # closed before this program began
+            setattr(sys, name, open(os.devnull, "w", encoding="utf-8"))  # noqa: PTH123, SIM115
+            continue
         if not isinstance(stream, io.TextIOWrapper):
             continue
         if name == "stdout":

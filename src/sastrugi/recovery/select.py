@@ -186,4 +186,5 @@ def _moment(text: str) -> dt.datetime:
 def _until(text: str) -> dt.datetime:
     """The first moment that is too late: a day counts to its end."""
     moment = _moment(text)
-    return moment + (dt.timedelta(days=1) if len(text.strip()) <= len("2031-02-14") else dt.timedelta(microseconds=1))
+    more = dt.timedelta(days=1) if len(text.strip()) <= len("2031-02-14") else dt.timedelta(microseconds=1)
+    return moment + min(more, dt.datetime.max - moment)

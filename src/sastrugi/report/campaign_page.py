@@ -10,6 +10,7 @@ import numpy as np
 
 from sastrugi.progress import Progress
 from sastrugi.report.campaign_view import Tally, by_engine, tallies
+from sastrugi.report.csv_cells import csv_of
 from sastrugi.report.pages import page
 from sastrugi.report.style import GREEN
 from sastrugi.report.svg import bare, svg
@@ -87,7 +88,7 @@ def campaign_csv(state: CampaignState) -> str:
                 "seconds": trial.measures.seconds, "cpu": trial.measures.cpu, "memory": trial.measures.memory,
             }  # fmt: skip
         rows.append(row)
-    return str(pd.DataFrame(rows).to_csv(index=False, lineterminator="\n"))
+    return csv_of(pd.DataFrame(rows))
 
 
 def _pairs(scored: Scored, engines: Sequence[str]) -> list[dict[str, Any]]:

@@ -8,6 +8,7 @@ from collections.abc import Sequence
 from typing import TYPE_CHECKING
 from xml.etree import ElementTree
 
+from sastrugi.report.csv_cells import csv_of
 from sastrugi.report.scorecard import SHORTFALLS, bench_line, classes_line
 from sastrugi.scoring.names import worth_of_name
 from sastrugi.units import format_size, percent, printable
@@ -22,11 +23,7 @@ _NOT_XML = re.compile("[^\t\n\x20-\ud7ff\ue000-\ufffd\U00010000-\U0010ffff]")
 
 
 def as_csv(card: Scorecard) -> str:
-    frame = _frame(card)
-    for column in ("path", "result", "reason"):
-        frame[column] = [printable(value) if isinstance(value, str) else value for value in frame[column]]
-    text: str = frame.to_csv(index=False, lineterminator="\n")
-    return text
+    return csv_of(_frame(card))
 
 
 def _frame(card: Scorecard) -> pd.DataFrame:

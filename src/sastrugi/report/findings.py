@@ -12,6 +12,7 @@ from typing import TYPE_CHECKING, Any
 from rich.table import Table
 from rich.text import Text
 
+from sastrugi.report.csv_cells import text_cell
 from sastrugi.report.style import table
 from sastrugi.units import format_size, plural, printable
 
@@ -79,8 +80,7 @@ def csv_lines(rows: Iterable[tuple[Any, ...]]) -> Iterator[str]:
         buffer.seek(0)
         buffer.truncate()
         shown = list(row[: len(CSV_COLUMNS)])
-        shown[3], shown[4] = printable(shown[3]), printable(shown[4])
-        writer.writerow(shown)
+        writer.writerow([text_cell(value) if isinstance(value, str) else value for value in shown])
     yield buffer.getvalue()
 
 

@@ -9,6 +9,8 @@ from dataclasses import asdict
 from pathlib import Path
 from typing import TYPE_CHECKING
 
+from sastrugi.report.csv_cells import csv_of
+
 if TYPE_CHECKING:
     from sastrugi.campaign.ledger import LedgerRow
     from sastrugi.campaign.record import Trial
@@ -27,7 +29,7 @@ def export_rows(rows: Sequence[LedgerRow], suffix: str) -> bytes:
         return (json.dumps([asdict(row) for row in rows], ensure_ascii=False, indent=1) + "\n").encode()
     frame = pd.DataFrame([asdict(row) for row in rows], columns=list(LedgerRow.__dataclass_fields__))
     if suffix == ".csv":
-        return str(frame.to_csv(index=False, lineterminator="\n")).encode("utf-8", "replace")
+        return csv_of(frame).encode("utf-8", "replace")
     buffer = io.BytesIO()
     frame.to_parquet(buffer, index=False)
     return buffer.getvalue()
