@@ -13,6 +13,7 @@ from __future__ import annotations
 
 import argparse
 import json
+import os
 import random
 import re
 import shutil
@@ -25,6 +26,8 @@ from pathlib import Path
 ROOT = Path(__file__).parent.parent
 CAUGHT = {1, 3, -24, 24, 36, 152, 255, -9}
 """Exit statuses of a run of tests that a mutant did not pass: failed, or took far too long."""
+ENVIRONMENT = {**os.environ, "SASTRUGI_TESTS_IN_PROCESS": "1"}
+"""What is changed is loaded in the process of the tests: commands that they call run there, too."""
 NEEDED = ("src", "tests", "docs", "pyproject.toml", "README.md", "LICENSE")
 KNOWN = ROOT / "docs" / "mutants.md"
 QUICK = ("significance", "damage", "groups", "floors", "calibration", "matching", "times", "names", "paired")
@@ -50,7 +53,7 @@ def prepared(into: Path, quick: bool) -> None:
 def mutmut(into: Path, names: list[str], jobs: int) -> None:
     words = [sys.executable, "-m", "mutmut", "run", "--max-children", str(jobs), *names]
     with (into / "mutmut.log").open("ab") as log:
-        subprocess.run(words, cwd=into, stdout=log, stderr=log, stdin=subprocess.DEVNULL, check=False)
+        subprocess.run(words, cwd=into, env=ENVIRONMENT, stdout=log, stderr=log, stdin=subprocess.DEVNULL, check=False)
 
 
 def statuses(into: Path) -> dict[str, int | None]:

@@ -14,7 +14,7 @@ from typing import Any
 import pytest
 from hypothesis import HealthCheck, settings
 
-from tests.warm import WarmProgram
+from tests.warm import InProcess, WarmProgram
 
 settings.register_profile(
     "sastrugi", deadline=None, max_examples=25, suppress_health_check=[HealthCheck.function_scoped_fixture]
@@ -62,7 +62,7 @@ def program_path() -> str:
 @pytest.fixture(scope="session")
 def sastrugi(tmp_path_factory: pytest.TempPathFactory) -> Iterator[Program]:
     """Runs the program, in a folder of its own unless `cwd` names one: outputs go into the current folder."""
-    program = WarmProgram(program_path())
+    program = InProcess() if os.environ.get("SASTRUGI_TESTS_IN_PROCESS") else WarmProgram(program_path())
     told = tmp_path_factory.mktemp("told")
 
     def run(*words: str | Path, cwd: Path | None = None, code: int | None = 0) -> Ran:

@@ -301,3 +301,27 @@ def test_ledgers_of_before_are_linked_as_they_are(address: str, card: Scorecard)
         rows = ledger.rows(newest_first=False)
         assert [row.number for row in rows] == [1, 2, 3] and {row.seed for row in rows} == {1}
         assert ledger.add(trial(3), card) and ledger.verify().trials == 4
+
+
+@pytest.mark.parametrize(
+    "statement",
+    [
+        "UPDATE trials SET files = 'many'", "UPDATE trials SET intact = X'00ff'", "UPDATE trials SET intact = -5",
+        "UPDATE trials SET seconds = 'soon'", "UPDATE trials SET began = X'ff'", "UPDATE trials SET memory = 9e999",
+        "UPDATE trials SET by_hand = 'maybe'", "UPDATE trials SET record = '[1,2'", "UPDATE chain SET count = 'x'",
+        "UPDATE alembic_version SET version_num = '0000'", "DELETE FROM chain", "DROP TABLE scorecards",
+        "ALTER TABLE trials RENAME TO old; CREATE VIEW trials AS WITH RECURSIVE r AS "
+        "(SELECT * FROM old UNION ALL SELECT * FROM r) SELECT * FROM r",
+    ],
+)  # fmt: skip
+def test_whatever_stands_in_a_ledger_ends_in_a_line(
+    sastrugi: Program, tmp_path: Path, card: Scorecard, statement: str
+) -> None:
+    with open_ledger(str(tmp_path / "trials.ledger")) as ledger:
+        ledger.add(trial(), card)
+    with sqlite3.connect(tmp_path / "trials.ledger") as connection:
+        connection.executescript(statement)
+    for words in (("list",), ("trend",), ("verify",), ("export", "--out", "t.csv", "--replace")):
+        ran = sastrugi("ledger", *words, cwd=tmp_path, code=None)
+        assert ran.code in (0, 1, 2) and "fault of Sastrugi" not in ran.err, (words, ran.err)
+        assert ran.code == 0 or ran.err.strip() or "number" in ran.out or "trial" in ran.out, words

@@ -168,6 +168,37 @@ def _watch(fault: Fault, log: int) -> None:
     sys.addaudithook(hook)
 
 
+# -- for those who change the program while it is loaded ----------------------------------------------------------------
+
+
+class InProcess:
+    """The same calls in this very process: what was changed in the modules that are loaded is what runs."""
+
+    def run(self, words: list[str], cwd: Path, told: Path) -> tuple[int, str, str]:
+        from sastrugi.cli import main
+
+        before = sys.argv, Path.cwd(), sys.stdout, sys.stderr
+        sys.argv = ["sastrugi", *words]
+        code: Any = 0
+        try:
+            os.chdir(cwd)
+            for name in ("stdout", "stderr"):
+                setattr(sys, name, (told / name[3:]).open("w", encoding="utf-8", errors="surrogateescape"))
+            main()
+        except SystemExit as done:
+            code = done.code
+        finally:
+            sys.stdout.close()
+            sys.stderr.close()
+            sys.argv, here, sys.stdout, sys.stderr = before
+            os.chdir(here)
+        out, err = ((told / name).read_text("utf-8", "surrogateescape") for name in ("out", "err"))
+        return (code if isinstance(code, int) else 0), out, err
+
+    def close(self) -> None:
+        pass
+
+
 # -- for shells -------------------------------------------------------------------------------------------------------
 
 _CLIENT = """#!{python} -IS

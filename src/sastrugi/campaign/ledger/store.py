@@ -6,7 +6,7 @@ import json
 import re
 from collections.abc import Callable, Iterator, Mapping
 from contextlib import contextmanager
-from dataclasses import dataclass
+from dataclasses import dataclass, fields
 from importlib import resources
 from pathlib import Path
 from typing import TYPE_CHECKING, Any, TypeVar
@@ -17,7 +17,7 @@ from sqlalchemy.exc import DatabaseError, IntegrityError, OperationalError, SQLA
 from sqlalchemy.pool import NullPool
 
 from sastrugi.campaign.ledger.chain import Kept, Verified, digests_of, link_of, verify
-from sastrugi.campaign.ledger.tables import chain, scorecards, trials
+from sastrugi.campaign.ledger.tables import chain, metadata, scorecards, trials
 from sastrugi.errors import LedgerError, SastrugiError
 
 if TYPE_CHECKING:
@@ -27,9 +27,10 @@ if TYPE_CHECKING:
 _PATIENCE = 30
 """Seconds to wait while another process writes."""
 _VERSION_TABLE = "alembic_version"
-NEWEST = "0002"
-"""The last migration: what this program writes."""
+NEWEST, _OLDER = "0002", ("0001",)
+"""The last migration (what this program writes), and those before."""
 _LARGEST = 1 << 30
+_MOST = float(1 << 63)
 _PASSWORD = re.compile(r"(://[^:/@]*):[^@]*@")
 
 T = TypeVar("T")
@@ -96,6 +97,27 @@ class Sums:
     timed: int
 
 
+R = TypeVar("R", LedgerRow, Sums)
+
+
+def _checked(row: R, told: str) -> R:
+    """A row, if all of it is of the sort that its column is for. Raises LedgerError where somebody put in what is not:
+    a database takes anything."""
+    for one in fields(row):
+        value, kind = getattr(row, one.name), str(one.type)
+        if kind == "str":
+            good = isinstance(value, str)
+        elif kind == "bool":
+            good = value in (0, 1)
+        elif value is None:
+            good = "None" in kind
+        else:
+            good = isinstance(value, int | float) and 0 <= value < _MOST and (kind != "int" or value == int(value))
+        if not good:
+            raise LedgerError(f"{told}: is damaged: a trial says {str(value)[:20]!r} in its column {one.name}")
+    return row
+
+
 _NOT_LISTED = {"record", "folder", "record_digest", "scorecard_digest", "before", "link"}
 _corrected = select(trials.c.replaces).where(trials.c.replaces != "")
 _LISTED = [
@@ -159,7 +181,7 @@ class Ledger:
             query = query.where(_fits(name, pattern))
         if limit:
             query = query.limit(limit)
-        return self._do(lambda connection: [LedgerRow(*row) for row in connection.execute(query)])
+        return self._do(lambda connection: [_checked(LedgerRow(*row), self.told) for row in connection.execute(query)])
 
     def sums(self, by: str, where: Mapping[str, str] | None = None) -> list[Sums]:
         """The trials of each engine and specimen together by version, by day, or one by one; the first seen first."""
@@ -172,7 +194,7 @@ class Ledger:
         for name, pattern in (where or {}).items():
             query = query.where(_fits(name, pattern))
         query = query.order_by(func.min(t.began), label)
-        return self._do(lambda connection: [Sums(*row) for row in connection.execute(query)])
+        return self._do(lambda connection: [_checked(Sums(*row), self.told) for row in connection.execute(query)])
 
     def verify(self, noted: str = "", files: bool = True) -> Verified:
         """Check that nothing of it was touched (see chain.verify)."""
@@ -329,10 +351,12 @@ def _bring_up(engine: Engine, told: str) -> None:
         version = None
         if _VERSION_TABLE in tables:
             version = connection.exec_driver_sql(f"SELECT version_num FROM {_VERSION_TABLE}").scalar()
-        if version == NEWEST:
+        if version == NEWEST and set(metadata.tables) <= set(tables):
             return
         if version is not None and str(version) > NEWEST:
             raise LedgerError(f"{told}: is a ledger of a later version of this program ({version}): use that one")
+        if version is not None and version not in _OLDER:
+            raise LedgerError(f"{told}: is damaged: it has not the tables of a ledger")
         if version is None and set(tables) - {_VERSION_TABLE}:
             raise LedgerError(f"{told}: is a database of something else: name another file for the ledger")
     migrate(engine)
