@@ -6,6 +6,7 @@ import copy
 import csv
 import io
 import json
+import os
 import random
 import shutil
 import sqlite3
@@ -260,3 +261,28 @@ def test_cells_that_spreadsheets_would_run_and_marks_that_terminals_obey(
         for cell in row
         if cell[:1] in ("=", "+", "@") or (cell[:1] == "-" and not cell[1:2].isdigit())
     ]
+
+
+@pytest.mark.parametrize(
+    "words",
+    [
+        ("look", "pipe"), ("scan", "pipe"), ("capture", "pipe", "--out", "o.img"), ("map", "pipe"), ("hex", "pipe", "0"),
+        ("list", "pipe"), ("extract", "pipe", "--into", "r"), ("score", "specimen", "pipe"), ("report", "pipe"),
+        ("recipe", "check", "pipe"), ("campaign", "run", "pipe"), ("compare", "pipe", "pipe"), ("preview", "pipe"),
+    ],
+)  # fmt: skip
+def test_a_pipe_is_nothing_to_wait_for(sastrugi: Program, demo: Path, tmp_path: Path, words: tuple[str, ...]) -> None:
+    os.mkfifo(tmp_path / "pipe")
+    (tmp_path / "specimen").symlink_to(demo / "specimen")
+    assert "fault of Sastrugi" not in sastrugi(*words, cwd=tmp_path, code=2).err
+
+
+@pytest.mark.parametrize("number", ["²", "9" * 5000, "-1", "", "1e3"])
+def test_a_manifest_that_somebody_wrote_into(sastrugi: Program, demo: Path, tmp_path: Path, number: str) -> None:
+    """Its line is nobody's: the file of it is written again, beside the one that is there."""
+    shutil.copytree(demo / "results", tmp_path / "r")
+    lines = (tmp_path / "r" / "manifest.csv").read_text().split("\n")
+    lines[1] = number + lines[1][lines[1].index(",") :] + "x" * 200_000
+    (tmp_path / "r" / "manifest.csv").write_text("\n".join(lines))
+    words = ("extract", demo / "card.scan", "--into", tmp_path / "r", "--go-on", "--medium", demo / "specimen")
+    assert "fault of Sastrugi" not in sastrugi(*words).err

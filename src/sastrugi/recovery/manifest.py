@@ -5,6 +5,7 @@ from __future__ import annotations
 import csv
 import io
 import os
+import re
 from collections.abc import Iterable
 from pathlib import Path
 
@@ -13,6 +14,7 @@ from sastrugi.texts import read_text
 
 MANIFEST = "manifest.csv"
 _LARGEST = 1 << 30
+_NUMBER = re.compile(r"[0-9]{1,18}")
 MANIFEST_HEAD = "finding,file,size,"
 FIELDS = ("finding", "file", "size", "blake3", "sha256", "confidence", "original_path", "modified", "extents", "note")
 
@@ -55,5 +57,10 @@ def read_manifest(path: Path) -> dict[int, str]:
         raise DestinationError(f"{path}: is no manifest of this program: name another folder")
     if len(whole) < len(text):
         path.write_text(whole, encoding="utf-8", newline="")
-    rows = csv.DictReader(io.StringIO(whole))
-    return {int(row["finding"]): row.get("file") or "" for row in rows if (row.get("finding") or "").isdigit()}
+    csv.field_size_limit(_LARGEST)  # the extents of a file in very many pieces
+    try:
+        rows = list(csv.DictReader(io.StringIO(whole)))
+    except csv.Error as error:
+        raise DestinationError(f"{path}: is damaged: {error}") from error
+    numbers = ((_NUMBER.fullmatch(str(row.get("finding") or "")), row.get("file") or "") for row in rows)
+    return {int(found[0]): name for found, name in numbers if found is not None}

@@ -44,6 +44,8 @@ _HEAD, _TOGETHER = 1 << 20, 500
 
 def is_scan_file(path: Path) -> bool:
     """Whether a file is a scan file, by its head."""
+    if not path.is_file():  # a pipe would wait for somebody who writes
+        return False
     try:
         with path.open("rb") as file:
             head = file.read(72)
