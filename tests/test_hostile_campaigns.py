@@ -286,3 +286,13 @@ def test_a_manifest_that_somebody_wrote_into(sastrugi: Program, demo: Path, tmp_
     (tmp_path / "r" / "manifest.csv").write_text("\n".join(lines))
     words = ("extract", demo / "card.scan", "--into", tmp_path / "r", "--go-on", "--medium", demo / "specimen")
     assert "fault of Sastrugi" not in sastrugi(*words).err
+
+
+def test_what_libraries_say_reaches_people_in_words(sastrugi: Program, tmp_path: Path) -> None:
+    (tmp_path / "c").mkdir()
+    (tmp_path / "c" / "a.mp3").write_bytes(b"no sound at all" * 200)
+    (tmp_path / "c" / "b.jpg").write_bytes(b"no picture" * 200)
+    ran = sastrugi("corpus", "check", tmp_path / "c", "--json", code=None)
+    assert "Errno" not in ran.out + ran.err and str(tmp_path) not in json.dumps(
+        ran.json["files"] if "files" in ran.json else ""
+    )

@@ -10,6 +10,7 @@ from __future__ import annotations
 import contextlib
 import multiprocessing
 import os
+import re
 import shutil
 import sys
 import tempfile
@@ -144,12 +145,17 @@ def _end(child: _Child) -> None:
     child.process.join()
 
 
+_NUMBERED = re.compile(r"^\[Errno -?\d+\] ")
+"""A library's own number of an error, which tells nobody anything."""
+
+
 def problem_of(error: Exception, path: Any = None) -> str:
     """What a library says of a file that it cannot open, in words of ours where it has none that say more."""
     if type(error).__name__ == "UnidentifiedImageError":
         return "not readable as a picture: it does not begin as one"
     text = " ".join(str(error).split())
     text = text.replace(str(path), "the file") if path is not None else text
+    text = _NUMBERED.sub("", text).removesuffix(": 'the file'")
     return text[:_LONGEST_PROBLEM] or f"cannot be decoded ({type(error).__name__})"
 
 
