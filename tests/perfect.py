@@ -5,6 +5,7 @@ from __future__ import annotations
 from pathlib import Path
 
 import numpy as np
+import pytest
 
 from sastrugi.media import Extent, RangeSet
 from sastrugi.progress import Progress
@@ -88,3 +89,25 @@ def ceilings(card: Scorecard) -> list[object]:
 
 def headline(card: Scorecard | object) -> list[Figure]:
     return [getattr(card, name) for name in ("intact", "complete", "named", "all_three")]
+
+
+def require_reachable(specimen: Specimen, folder: Path) -> None:
+    """Perfect results read 100 % in every ceiling column, none read 0, and the ceilings are the same for both and for
+    the originals themselves."""
+    folder.mkdir(exist_ok=True)
+    perfect_results(specimen, folder / "perfect")
+    best = scored(specimen, folder / "perfect")
+    figures = [*headline(best), best.intact_bytes, best.complete_bytes]
+    figures += [figure for groups in best.groups.values() for one in groups for figure in headline(one)]
+    for figure in figures:
+        assert figure.value == pytest.approx(figure.of_ceiling, abs=1e-6)
+    assert best.precision in (1, None) and not best.beyond_ceiling and not best.names_beyond
+    (folder / "nothing").mkdir()
+    none = scored(specimen, folder / "nothing")
+    assert not any(figure.value for figure in headline(none)) and none.precision is None
+    for file in specimen.truth.lost:
+        target = folder / "originals" / str(file.id) / file.path.lstrip("/")
+        target.parent.mkdir(parents=True)
+        target.write_bytes(specimen.original(file))
+    (folder / "originals").mkdir(exist_ok=True)
+    assert ceilings(best) == ceilings(none) == ceilings(scored(specimen, folder / "originals"))

@@ -22,6 +22,7 @@ from sastrugi.scoring.scorer import judge
 from sastrugi.specimen.build import build
 from sastrugi.specimen.recipe import Recipe, parse_recipe
 from sastrugi.specimen.truth import Specimen
+from tests.perfect import require_reachable
 from tests.recipes import FILE_SYSTEMS, random_recipe
 
 NAMES = ("none", "type", "near", "name", "full")
@@ -81,6 +82,9 @@ def test_what_holds_of_every_score(tmp_path_factory: pytest.TempPathFactory, fil
     for score in ran.extracted.files:
         assert score.completeness <= score.ceiling_bytes + 1e-9, score.path
         assert score.content == "foreign" or NAMES.index(score.name) <= NAMES.index(score.ceiling_name), score.path
+    # What the ceilings promise can be reached, whatever the results.
+    with Specimen(folder / "s") as specimen:
+        require_reachable(specimen, folder / "reach")
     # The originals themselves score everything; of what is gone it is told that no program can have it.
     assert all(score.content == "intact" and score.name == "full" for score in ran.originals.files)
     assert {score.times for score in ran.originals.files} <= {"same"}

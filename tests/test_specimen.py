@@ -21,7 +21,7 @@ from sastrugi.specimen.steps import STEPS
 from sastrugi.specimen.truth import Specimen
 from tests.conftest import Program, program_path
 from tests.judges import assert_clean, require_drivers, volume_copy
-from tests.test_ceilings import require_reachable
+from tests.perfect import require_reachable
 
 CARD = shipped_recipes()["camera-card"]
 
