@@ -196,6 +196,7 @@ def test_shares_over_specimens_hold_what_they_promise() -> None:
         plain += low <= 0.695 <= high
     assert 0.9 <= held / 300 <= 0.99 and plain / 300 < 0.85
     assert share_over_specimens([7, 0], [9, 0]) == wilson(7, 9) and share_over_specimens([], []) is None
+    assert share_over_specimens([7, 0, 5], [9, 0, 8]) == share_over_specimens([7, 5], [9, 8])
     low, high = share_over_specimens([50] * 8, [50] * 8) or (0, 0)
     assert 0.98 < low < 1 and high == pytest.approx(1)
 
