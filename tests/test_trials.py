@@ -163,6 +163,39 @@ def test_nothing_is_written_elsewhere(attempt: Callable[..., dict[str, Any]], tm
     assert attempt(f"--write-elsewhere {elsewhere}", "confined = false")["outcome"] == "done" and elsewhere.exists()
 
 
+def test_nothing_that_an_engine_leaves_loses_its_trial(
+    attempt: Callable[..., dict[str, Any]], demo: Path, tmp_path: Path
+) -> None:
+    secret = tmp_path / "secret.csv"
+    secret.write_text("file,confidence\nDCIM/secret,0.5\n")
+    original = demo / "specimen" / "medium.img"
+    claims = "--claims file,confidence\\nDCIM/100FIRNL/FRN00001.JPG,nan"
+    for options, table, told in (
+        ("--medium-becomes pipe --pipe claims.csv", "claims.csv", "claims.csv: is no table"),
+        (f"--medium-becomes folder --link-out {secret}", "link", "link: is no table"),
+        (f"--medium-becomes {original} {claims}", "claims.csv", "'nan' is no confidence"),
+        ("--nest 3000 --pipe manifest.csv", "", ""),
+        ("", "", ""),  # what is 3,000 folders deep is replaced
+    ):
+        changed = "--medium" in options
+        ran = attempt(options, f'claims = "{table}"' if table else "", code=int(changed))
+        assert ran["outcome"] == ("changed the medium" if changed else "done")
+        if changed:
+            assert (ran["changed"], ran["identity_after"]) == ([[0, original.stat().st_size]], "")
+        assert ran["score"]["intact"]["value"] == 15, options
+        assert len(ran["trouble"]) == bool(told) and told in "".join(ran["trouble"])
+        assert "secret" not in json.dumps(ran["score"]) + "".join(ran["trouble"])
+    assert not [path.name for path in tmp_path.iterdir() if path.name.startswith(".")], "nothing is left of any"
+
+
+@pytest.mark.skipif(os.geteuid() != 0, reason="only root can make devices")
+def test_an_engine_makes_no_devices(attempt: Callable[..., dict[str, Any]], tmp_path: Path) -> None:
+    ran = attempt("--device")
+    if not ran["confined"]:
+        pytest.skip("this kernel cannot confine a process (no Landlock)")
+    assert ran["outcome"] == "failed" and not (tmp_path / "trial" / "results" / "device").exists()
+
+
 def test_a_table_of_claims_and_logs_are_no_results(sastrugi: Program, demo: Path, tmp_path: Path) -> None:
     reader = Path(program_path()).with_name("sastrugi-plain-reader")
     script = tmp_path / "program.sh"

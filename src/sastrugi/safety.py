@@ -7,6 +7,7 @@ import logging
 import os
 import re
 import shutil
+import stat
 import tempfile
 import time
 from collections.abc import Callable, Iterator
@@ -132,7 +133,7 @@ def _clear_leftovers(path: Path) -> None:
             try:
                 if not _lock(handle):
                     continue
-                shutil.rmtree(old) if old.is_dir() else old.unlink()
+                remove_tree(old) if old.is_dir() else old.unlink()
                 _log.warning("%s: what a killed run left is cleared away", printable(str(path)))
             finally:
                 os.close(handle)
@@ -168,11 +169,12 @@ def new_folder(
             elif path.is_dir():
                 path.rmdir()
             temporary.replace(path)
-            shutil.rmtree(old, ignore_errors=True)
+            with suppress(OSError):
+                remove_tree(old)
     finally:
         os.close(in_use)
-        if temporary.exists():
-            shutil.rmtree(temporary, ignore_errors=True)
+        with suppress(OSError):
+            remove_tree(temporary)
 
 
 def require_empty(path: Path, what: str, hint: str = _OR_REPLACE) -> None:
@@ -188,9 +190,69 @@ def require_empty(path: Path, what: str, hint: str = _OR_REPLACE) -> None:
 
 def _files_below(path: Path) -> Iterator[str]:
     """Everything below a folder that is no folder, by its path from there."""
-    for folder, folders, names in os.walk(path):
-        links = [name for name in folders if Path(folder, name).is_symlink()]
-        yield from (Path(folder, name).relative_to(path).as_posix() for name in (*names, *links))
+    for entry in entries_below(path):
+        if not entry.is_dir(follow_symlinks=False):
+            yield Path(entry.path).relative_to(path).as_posix()
+
+
+def entries_below(folder: Path) -> Iterator[os.DirEntry[str]]:
+    """Everything below a folder, however deep, each folder before what is in it. Links are not followed; folders that
+    cannot be read, or whose path is longer than the system takes, are left out."""
+    waiting = [str(folder)]
+    while waiting:
+        try:
+            with os.scandir(waiting.pop()) as entries:
+                found = list(entries)
+        except OSError:
+            continue
+        yield from found
+        waiting += [entry.path for entry in found if entry.is_dir(follow_symlinks=False)]
+
+
+def remove_tree(folder: Path) -> None:
+    """Take away a folder with all that is in it, of any depth and with any names and permissions. Each folder in it is
+    first moved up to the top, so that no path grows long and few are open. Raises OSError."""
+    if os.listdir not in os.supports_fd:  # a system without such calls
+        shutil.rmtree(folder)
+        return
+    folder.chmod(0o700)
+    top = os.open(folder, os.O_RDONLY | os.O_DIRECTORY | os.O_NOFOLLOW)
+    number = 0
+    try:
+        while names := os.listdir(top):  # noqa: PTH208
+            for name in names:
+                if not _is_folder(name, top):
+                    os.unlink(name, dir_fd=top)
+                    continue
+                os.chmod(name, 0o700, dir_fd=top)
+                inner = os.open(name, os.O_RDONLY | os.O_DIRECTORY | os.O_NOFOLLOW, dir_fd=top)
+                try:
+                    for one in os.listdir(inner):  # noqa: PTH208
+                        if not _is_folder(one, inner):
+                            os.unlink(one, dir_fd=inner)
+                            continue
+                        os.chmod(one, 0o700, dir_fd=inner)  # its '..' changes
+                        while _is_there(above := f"{number:x}", top):
+                            number += 1
+                        os.rename(one, above, src_dir_fd=inner, dst_dir_fd=top)
+                finally:
+                    os.close(inner)
+                os.rmdir(name, dir_fd=top)
+    finally:
+        os.close(top)
+    folder.rmdir()
+
+
+def _is_folder(name: str, above: int) -> bool:
+    return stat.S_ISDIR(os.stat(name, dir_fd=above, follow_symlinks=False).st_mode)
+
+
+def _is_there(name: str, above: int) -> bool:
+    try:
+        os.stat(name, dir_fd=above, follow_symlinks=False)
+    except FileNotFoundError:
+        return False
+    return True
 
 
 def require_replaceable(path: Path, marker: str, what: str, own: Callable[[str], bool]) -> None:
@@ -212,7 +274,7 @@ def clear_folder(path: Path) -> None:
     """Take away a folder that may be replaced (see require_replaceable)."""
     if path.exists():
         try:
-            shutil.rmtree(path)
+            remove_tree(path)
         except OSError as error:
             raise DestinationError(f"{path}: cannot be replaced: {system_words(error)}") from error
 

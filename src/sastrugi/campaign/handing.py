@@ -5,6 +5,7 @@ from __future__ import annotations
 import errno
 import os
 import shutil
+import stat
 import subprocess
 from collections.abc import Iterator
 from contextlib import contextmanager, suppress
@@ -73,6 +74,14 @@ def changed_ranges(before: Medium, after: Path, progress: Progress) -> list[Exte
         return [Extent(0, before.size)]
     with now:
         return _changed(before, now, progress)
+
+
+def came_back(image: Path) -> bool:
+    """Whether a medium that was handed out is still a file at its place: no link, and nothing that waits."""
+    try:
+        return not image.parent.is_symlink() and stat.S_ISREG(image.lstat().st_mode)
+    except OSError:
+        return False
 
 
 def _changed(before: Medium, now: Medium, progress: Progress) -> list[Extent]:

@@ -66,10 +66,10 @@ class Measures(_Value):
 
 class Trial(_Value):
     """One engine on one specimen. `changed` are the ranges of its medium that were written, `identity_after` is its
-    digest afterwards; `left_behind` counts the
-    processes that outlived it, `said` the bytes that it printed; `confined` tells that it could write nowhere else.
-    `overhead` are the seconds that the bench itself took. `method` is what it was scored by, `replaces` the number of
-    the trial that this one corrects."""
+    digest afterwards; `left_behind` counts the processes that outlived it, `trouble` says what it left that could not
+    be used, `said` counts the bytes that it printed; `confined` tells that it could write nowhere else. `overhead` are
+    the seconds that the bench itself took. `method` is what it was scored by, `replaces` the number of the trial that
+    this one corrects."""
 
     format: Literal["sastrugi-trial"] = "sastrugi-trial"
     version: int = TRIAL_VERSION
@@ -85,6 +85,7 @@ class Trial(_Value):
     changed: tuple[Extent, ...] = ()
     identity_after: str = ""
     left_behind: int = 0
+    trouble: tuple[str, ...] = ()
     said: int = 0
     confined: bool = False
     overhead: float = 0.0

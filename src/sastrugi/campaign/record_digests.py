@@ -9,7 +9,6 @@ from __future__ import annotations
 import json
 import os
 import platform
-import stat
 from importlib import metadata, resources
 from pathlib import Path
 from typing import Any
@@ -18,6 +17,7 @@ from blake3 import blake3
 from pydantic import BaseModel, ConfigDict
 
 from sastrugi.campaign.engines import Engine
+from sastrugi.safety import entries_below
 from sastrugi.scoring.scorecard import Scorecard
 from sastrugi.specimen.digests import blake3_file
 from sastrugi.specimen.truth import TRUTH_FILE
@@ -94,7 +94,7 @@ def truth_digest(specimen: Path) -> str:
 def results_digest(folder: Path) -> str:
     """The digest of all regular files below a folder: of their paths, sizes and contents, in order of the paths."""
     whole = blake3()
-    for path in sorted(_files_below(folder)):
+    for path in sorted(Path(one.path) for one in entries_below(folder) if one.is_file(follow_symlinks=False)):
         try:
             told = blake3_file(path)
         except OSError:
@@ -102,16 +102,6 @@ def results_digest(folder: Path) -> str:
         name = os.fsencode(path.relative_to(folder).as_posix())
         whole.update(b"%d %s %s\n" % (len(name), name, told.encode()))
     return whole.hexdigest()
-
-
-def _files_below(folder: Path) -> list[Path]:
-    out: list[Path] = []
-    for at, _, names in os.walk(folder):
-        for name in names:
-            path = Path(at, name)
-            if stat.S_ISREG(path.lstat().st_mode):
-                out.append(path)
-    return out
 
 
 def program_digest(engine: Engine) -> str:

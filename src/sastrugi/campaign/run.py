@@ -4,7 +4,6 @@ from __future__ import annotations
 
 import json
 import os
-import shutil
 import time
 from collections.abc import Iterator
 from contextlib import suppress
@@ -22,7 +21,7 @@ from sastrugi.campaign.specimens import SpecimenStore
 from sastrugi.campaign.work import Done, Task
 from sastrugi.errors import EngineError, LedgerError, SastrugiError, system_words
 from sastrugi.progress import Progress
-from sastrugi.safety import write_text
+from sastrugi.safety import remove_tree, write_text
 from sastrugi.scoring.floors import missed, parse_floors
 from sastrugi.scoring.scorecard import Scorecard
 from sastrugi.texts import parse_json, read_text, require_whole_characters
@@ -218,7 +217,8 @@ class _Book:
         try:
             return (at / SCORECARD_FILE).is_file() and bool(read_trial(at).id)
         except SastrugiError:
-            shutil.rmtree(at, ignore_errors=True)
+            with suppress(OSError):
+                remove_tree(at)
             return False
 
     def standing(self, key: str, ledger: Ledger | None) -> None:

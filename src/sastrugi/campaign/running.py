@@ -59,6 +59,7 @@ def run_engine(
         "environment": engine.surroundings(places),
         "folder": folder,
         "writable": [str(path.resolve()) for path in writable],
+        "devices": [places["medium"]] if engine.medium == "device" else [],
         "measured": [places["results"], places["scratch"]],
         "log": str(log),
         "seconds": engine.time_limit,

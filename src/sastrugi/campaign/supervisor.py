@@ -27,11 +27,15 @@ _LANDLOCK_CREATE_RULESET, _LANDLOCK_ADD_RULE, _LANDLOCK_RESTRICT_SELF, _LANDLOCK
 _LANDLOCK_PATH_BENEATH = 1
 _WRITING = 0x1FF2
 """LANDLOCK_ACCESS_FS_* of all that changes something: WRITE_FILE, REMOVE_DIR … MAKE_SYM."""
+_MAKE_DEVICE = 1 << 6 | 1 << 11
+"""MAKE_CHAR and MAKE_BLOCK: nobody who looks for files needs to make devices, and one gives a disk away."""
+_IOCTL_DEVICE = 1 << 15
+"""IOCTL_DEV, from version 5 on: among them is to type into a terminal."""
 _SCOPE_SIGNAL = 1 << 1
 """LANDLOCK_SCOPE_SIGNAL: no signals to those who watch."""
 _REFER, _TRUNCATE = 1 << 13, 1 << 14
 _ON_FILES = 1 << 1 | _TRUNCATE
-_ALWAYS_WRITABLE = ("/dev/null", "/dev/zero", "/dev/full", "/dev/tty", "/dev/shm", "/dev/pts")
+_ALWAYS_WRITABLE = ("/dev/null", "/dev/zero", "/dev/full", "/dev/shm")
 _LOOK, _TELL, _GRACE, _DRAIN = 0.02, 1.0, 2.0, 0.2
 """Seconds between two looks at processes, between two reports, from asking to killing, and for a last word."""
 _LOG = 256 << 10
@@ -80,7 +84,7 @@ def main(order_path: str) -> None:
 
 def _supervise(order: dict[str, Any], libc: ctypes.CDLL, stop: dict[str, bool]) -> dict[str, Any]:
     """Run the engine to its end. `order`: command, environment, folder, writable, log, seconds, memory, disk, confined,
-    and bench (its process)."""
+    devices, and bench (its process)."""
     reading, writing = os.pipe2(os.O_CLOEXEC)
     moved, began = _moved(), time.monotonic()
     child = os.fork()
@@ -141,7 +145,7 @@ def _become(order: dict[str, Any], libc: ctypes.CDLL, writing: int) -> None:
             resource.setrlimit(resource.RLIMIT_DATA, (most, most))
         os.chdir(order["folder"])
         if order["confined"]:
-            _confine(libc, order["writable"])
+            _confine(libc, order["writable"], order["devices"])
         os.execve(order["command"][0], order["command"], order["environment"])
     except OSError as error:
         os.write(2, f"cannot be started: {error}\n".encode())
@@ -154,23 +158,27 @@ def _landlock_version(libc: ctypes.CDLL) -> int:
     return version
 
 
-def _confine(libc: ctypes.CDLL, writable: list[str]) -> None:
-    """Let this process, and all that come of it, write nowhere but below `writable`, where the kernel can do that."""
+def _confine(libc: ctypes.CDLL, writable: list[str], devices: list[str]) -> None:
+    """Let this process, and all that come of it, write nowhere but below `writable`, make no devices anywhere, and ask
+    none for more than to be read but `devices`, as far as the kernel can do that."""
     version = _landlock_version(libc)
     if version <= 0:
         return
     rights = _WRITING | (_REFER if version >= 2 else 0) | (_TRUNCATE if version >= 3 else 0)
-    attributes = rights.to_bytes(8, "little")
+    handled = rights | (_IOCTL_DEVICE if version >= 5 else 0)
+    attributes = handled.to_bytes(8, "little")
     if version >= 6:
         attributes += bytes(8) + _SCOPE_SIGNAL.to_bytes(8, "little")
     ruleset = libc.syscall(_LANDLOCK_CREATE_RULESET, ctypes.create_string_buffer(attributes), len(attributes), 0)
     if ruleset < 0:
         return
-    for path in (*writable, *_ALWAYS_WRITABLE):
+    granted = [(path, rights & ~_MAKE_DEVICE) for path in (*writable, *_ALWAYS_WRITABLE)]
+    granted += [(path, _IOCTL_DEVICE) for path in (devices if version >= 5 else ())]
+    for path, own in granted:
         if not Path(path).exists():
             continue
         handle = os.open(path, os.O_PATH | os.O_CLOEXEC)
-        own = rights if Path(path).is_dir() else rights & _ON_FILES
+        own = own if Path(path).is_dir() else own & (_ON_FILES | _IOCTL_DEVICE)
         rule = ctypes.create_string_buffer(own.to_bytes(8, "little") + handle.to_bytes(4, "little"), 12)
         libc.syscall(_LANDLOCK_ADD_RULE, ruleset, _LANDLOCK_PATH_BENEATH, rule, 0)
         os.close(handle)

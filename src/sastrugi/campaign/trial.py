@@ -5,7 +5,6 @@ from __future__ import annotations
 import datetime as dt
 import os
 import re
-import shutil
 import stat
 import tempfile
 import time
@@ -16,7 +15,7 @@ from dataclasses import dataclass
 from pathlib import Path
 
 from sastrugi.campaign.engines import Engine
-from sastrugi.campaign.handing import as_device, changed_ranges, hand_out, room_at
+from sastrugi.campaign.handing import as_device, came_back, changed_ranges, hand_out, room_at
 from sastrugi.campaign.record import (
     LOG_FILE,
     RESULTS_FOLDER,
@@ -37,16 +36,18 @@ from sastrugi.campaign.record_digests import (
     truth_digest,
 )
 from sastrugi.campaign.running import Run, run_engine
-from sastrugi.errors import EngineError, MediumError, SpecimenError
+from sastrugi.errors import EngineError, MediumError, SastrugiError, SpecimenError
 from sastrugi.media import Extent
 from sastrugi.media.raw import RawMedium
 from sastrugi.progress import Progress
-from sastrugi.safety import new_folder, require_outside
+from sastrugi.safety import entries_below, new_folder, remove_tree, require_outside
+from sastrugi.scoring.claims import Claim, read_claims
 from sastrugi.scoring.scorecard import Scorecard
 from sastrugi.scoring.scorer import judge
 from sastrugi.specimen.digests import medium_digest
 from sastrugi.specimen.medium_check import require_unchanged
 from sastrugi.specimen.truth import Specimen
+from sastrugi.units import printable
 from sastrugi.version import __version__
 
 _IMAGE = "medium.img"
@@ -92,8 +93,10 @@ def run_trial(
             results = folder / RESULTS_FOLDER
             _settle(results)
             table = engine.claims_at(places)
+            claims, trouble = _claims(table, results, scratch)
             leave_out = [*engine.leave_out, *manner.leave_out, *_claims_below(table, results)]
-            card = judge(opened, results, progress, None, manner.files_of, _usable(table), tuple(leave_out)).scorecard()
+            judged = judge(opened, results, progress, None, manner.files_of, leave_out=tuple(leave_out), claims=claims)
+            card = judged.scorecard()
             digests = TrialDigests(
                 truth=truth_digest(specimen), results=results_digest(results), scorecard=scorecard_digest(card),
                 program=program_digest(engine),
@@ -115,6 +118,7 @@ def run_trial(
                 changed=tuple(changed),
                 identity_after=after,
                 left_behind=ran.left_behind,
+                trouble=trouble,
                 said=ran.said,
                 confined=ran.confined,
                 overhead=time.monotonic() - clock - ran.seconds,
@@ -127,7 +131,7 @@ def run_trial(
                 cell=manner.cell,
             )  # fmt: skip
             if not manner.keep_results:
-                shutil.rmtree(results, ignore_errors=True)
+                remove_tree(results)
             write_record(folder, trial, card)
     return trial, card
 
@@ -153,6 +157,8 @@ def _run(
     places = {"medium": shown, "results": str(results.resolve()), "scratch": str(own)}
     most = max(_TIMES_THE_MEDIUM * needed, _LEAST_DISK)
     ran = run_engine(engine, places, [results, scratch], folder / LOG_FILE, progress, most)
+    if not came_back(image):
+        return ran, [Extent(0, opened.medium.size)], "", places
     changed = changed_ranges(opened.medium, image, progress)
     return ran, changed, identity_after(opened, image, changed), places
 
@@ -176,8 +182,8 @@ def _scratch(beside: Path) -> Iterator[Path]:
     try:
         yield Path(name).resolve()
     finally:
-        _make_readable(Path(name))
-        shutil.rmtree(name, ignore_errors=True)
+        with suppress(OSError):
+            remove_tree(Path(name))
 
 
 def _settle(results: Path) -> None:
@@ -190,25 +196,42 @@ def _settle(results: Path) -> None:
 
 def _make_readable(folder: Path) -> None:
     """Give back to its owner what an engine wrote without permissions; links are left alone."""
-    for at, folders, files in os.walk(folder):
-        for name in (*folders, *files):
-            path = Path(at, name)
-            with suppress(OSError):
-                mode = path.lstat().st_mode
-                wanted = 0o700 if stat.S_ISDIR(mode) else 0o600
-                if not stat.S_ISLNK(mode) and mode & wanted != wanted:
-                    path.chmod(stat.S_IMODE(mode) | wanted)
+    folder.chmod(0o700)
+    for entry in entries_below(folder):
+        with suppress(OSError):
+            mode = entry.stat(follow_symlinks=False).st_mode
+            wanted = 0o700 if stat.S_ISDIR(mode) else 0o600
+            if not stat.S_ISLNK(mode) and mode & wanted != wanted:
+                Path(entry.path).chmod(stat.S_IMODE(mode) | wanted)
 
 
-def _usable(table: Path | None) -> Path | None:
-    return table if table is not None and table.is_file() else None
+def _claims(table: Path | None, results: Path, scratch: Path) -> tuple[dict[str, Claim], tuple[str, ...]]:
+    """What an engine says of its results, and what is wrong with that: a table that cannot be used tells nothing. It
+    must be the engine's own, not a link to somebody else's."""
+    if table is not None:
+        if not os.path.lexists(table):
+            table = None
+        elif not table.is_file() or not {results.resolve(), scratch} & {*_real(table).parents}:
+            return {}, (f"{table.name}: is no table of claims, but a folder, a pipe or a link to elsewhere",)
+    try:
+        return read_claims(table, results.resolve()), ()
+    except SastrugiError as error:
+        return {}, (printable(str(error).replace(f"{results.resolve()}/", "").replace(f"{scratch}/", "")),)
 
 
 def _claims_below(table: Path | None, results: Path) -> list[str]:
     """The table itself is no result."""
-    if table is None or results.resolve() not in table.resolve().parents:
+    if table is None:
         return []
-    return [re.sub(r"([*?\[])", r"[\1]", table.resolve().relative_to(results.resolve()).as_posix())]
+    home, place = results.resolve(), _real(table.parent) / table.name
+    if home not in place.parents:
+        return []
+    return [re.sub(r"([*?\[])", r"[\1]", place.relative_to(home).as_posix())]
+
+
+def _real(path: Path) -> Path:
+    """Where links lead; of links in a circle, somewhere on it."""
+    return Path(os.path.realpath(path))
 
 
 def _plain_command(engine: Engine) -> tuple[str, ...]:

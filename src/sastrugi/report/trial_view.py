@@ -59,6 +59,7 @@ def trial_faults(trial: Trial) -> list[str]:
         where = ", ".join(f"{part.offset:,} … {part.end:,}" for part in trial.changed[:_MOST_CHANGED])
         more = f" and {len(trial.changed) - _MOST_CHANGED:,} more" if len(trial.changed) > _MOST_CHANGED else ""
         out.append(f"the medium is not what was handed out: changed at bytes {where}{more}")
+    out += [f"left, and not used: {one}" for one in trial.trouble]
     if trial.left_behind:
         out.append(f"processes that it left behind, and that were ended: {trial.left_behind:,}")
     return out

@@ -49,6 +49,8 @@ def read_claims(table: Path | None, results: Path) -> dict[str, Claim]:
     if table is None:
         manifest = results / MANIFEST
         try:
+            if manifest.is_symlink() or not manifest.is_file():  # a pipe would be waited for
+                return {}
             with manifest.open("rb") as file:
                 if not file.read(64).startswith(MANIFEST_HEAD.encode()):
                     return {}

@@ -20,6 +20,8 @@ from sastrugi.scoring.claims import Claim, matched_claims
 from sastrugi.specimen.digests import blake3_file, blake3_of
 
 _PIECE = 4 << 20
+_SHOWN = 100
+"""Characters at the beginning and the end of a long path that are shown."""
 _NOWHERE = FileMap()
 Read = Callable[[int, int], bytes]
 """Bytes at a position, as many as asked for or as there are."""
@@ -113,7 +115,10 @@ def read_folder(folder: Path, claims: dict[str, Claim], leave_out: Sequence[str]
                     elif entry.is_file(follow_symlinks=False):
                         files.append(((*parts, entry.name), entry.path, entry.stat(follow_symlinks=False)))
         except OSError as error:
-            unreadable.append(f"{_told(parts) or '.'}: {system_words(error)}")
+            told = _told(parts) or "."
+            if len(told) > 2 * _SHOWN:
+                told = f"{told[:_SHOWN]} … {told[-_SHOWN:]}"
+            unreadable.append(f"{told}: {system_words(error)}")
     files.sort(key=lambda item: item[0])
     if leave_out:
         fits = re.compile("|".join(map(fnmatch.translate, leave_out)))

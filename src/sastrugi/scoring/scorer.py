@@ -13,7 +13,7 @@ from sastrugi.scoring.bench_files import BenchFiles
 from sastrugi.scoring.calibration import calibrate
 from sastrugi.scoring.candidates import CandidateSet, ShiftedMatch, find_candidates
 from sastrugi.scoring.claimed_extents import compare_places
-from sastrugi.scoring.claims import read_claims
+from sastrugi.scoring.claims import Claim, read_claims
 from sastrugi.scoring.damage import shortfall
 from sastrugi.scoring.decode_check import differences, open_results
 from sastrugi.scoring.elsewhere import below_root, folders_above, from_elsewhere
@@ -54,13 +54,14 @@ def judge(
     leave_out: tuple[str, ...] = (),
     copied: bool = False,
     root: str | None = None,
+    claims: dict[str, Claim] | None = None,
 ) -> Judgement:
     """Judge a folder of results, or findings of a scan file (those of a selection), which nobody need have extracted.
 
     `files_of` is the set of reference files (see sets.parse_set); `table` tells what the program said of its results
-    (see claims); files of the folder that fit a pattern of `leave_out` are no results. `copied`: the folder came from
-    another computer (see elsewhere); `root`: the folder among the results from which their paths count. Raises
-    SastrugiError where something cannot be used.
+    (see claims), or `claims` where that was read already; files of the folder that fit a pattern of `leave_out` are no
+    results. `copied`: the folder came from another computer (see elsewhere); `root`: the folder among the results from
+    which their paths count. Raises SastrugiError where something cannot be used.
     """
     chosen = parse_set(files_of, specimen.truth)
     files = [file for file in specimen.truth.files if file.kept]
@@ -72,7 +73,7 @@ def judge(
     require_unchanged(specimen, progress)
     assumed: tuple[str, ...] = ()
     if results.is_dir():
-        folder = read_folder(results, read_claims(table, results), leave_out)
+        folder = read_folder(results, read_claims(table, results) if claims is None else claims, leave_out)
         if root:
             folder, assumed = below_root(folder, root)
         if copied:

@@ -1,8 +1,9 @@
 """`sastrugi-unruly-reader MEDIUM RESULTS [--FAULT …]`: the plain reader with faults on request.
 
 It stands for programs that do wrong, so that a bench can be seen to notice: files cut or renamed, copies, noise, a slow
-run, a medium that is written to, a hang, a crash, a flood of output, processes left behind, files outside of the folder
-of results, links out of it, a full disk, memory without end.
+run, a medium that is written to or replaced, tables that are none, devices, folders without end, a hang, a crash, a
+flood of output, processes left behind, files outside of the folder of results, links out of it, a full disk, memory
+without end.
 """
 
 from __future__ import annotations
@@ -10,6 +11,7 @@ from __future__ import annotations
 import argparse
 import os
 import random
+import stat
 import subprocess
 import sys
 import time
@@ -39,6 +41,11 @@ def _arguments() -> argparse.Namespace:
     parser.add_argument("--write-medium", type=int, metavar="OFFSET", help="write to the medium there")
     parser.add_argument("--write-elsewhere", type=Path, metavar="FILE", help="write a file of this path")
     parser.add_argument("--link-out", type=Path, metavar="PATH", help="leave a link to it among the results")
+    parser.add_argument("--medium-becomes", metavar="WHAT", help="pipe, folder, or a path for a link in its place")
+    parser.add_argument("--pipe", metavar="NAME", help="leave a pipe of this name among the results")
+    parser.add_argument("--claims", metavar="TEXT", help="leave a table claims.csv of this text")
+    parser.add_argument("--nest", type=int, default=0, metavar="COUNT", help="folders in folders among the results")
+    parser.add_argument("--device", action="store_true", help="make a device among the results")
     parser.add_argument("--flood", type=int, default=0, metavar="MIB", help="of output")
     parser.add_argument("--fill", action="store_true", help="write results until the disk is full")
     parser.add_argument("--eat", action="store_true", help="take memory until there is none")
@@ -89,6 +96,16 @@ def _misbehave(wanted: argparse.Namespace, dice: random.Random) -> None:
         wanted.write_elsewhere.write_text("a recovery program was here\n")
     if wanted.link_out is not None:
         (wanted.results / "link").symlink_to(wanted.link_out)
+    if wanted.medium_becomes is not None:
+        _replace_medium(wanted.medium, wanted.medium_becomes)
+    if wanted.pipe is not None:
+        os.mkfifo(wanted.results / wanted.pipe)
+    if wanted.claims is not None:
+        (wanted.results / "claims.csv").write_text(wanted.claims)
+    if wanted.nest:
+        _nest(wanted.results, wanted.nest)
+    if wanted.device:
+        os.mknod(wanted.results / "device", stat.S_IFBLK | 0o600, os.makedev(7, 0))
     for _ in range(wanted.flood * _BLOCK // len(_FLOOD_LINE)):
         print(_FLOOD_LINE, end="")
     if wanted.leave_child:
@@ -104,6 +121,26 @@ def _misbehave(wanted: argparse.Namespace, dice: random.Random) -> None:
         time.sleep(_LONG)
     if wanted.crash:
         os.abort()
+
+
+def _replace_medium(medium: Path, what: str) -> None:
+    medium.unlink()
+    if what == "pipe":
+        os.mkfifo(medium)
+    elif what == "folder":
+        medium.mkdir()
+    else:
+        medium.symlink_to(what)
+
+
+def _nest(results: Path, count: int) -> None:
+    os.chdir(results)
+    for _ in range(count):
+        Path("deeper").mkdir()
+        os.chdir("deeper")
+    Path("bottom.txt").write_text("found at the bottom\n")
+    Path().chmod(0)
+    os.chdir("/")
 
 
 if __name__ == "__main__":
