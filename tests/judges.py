@@ -108,9 +108,9 @@ def seven_zip(what: str, *words: str | Path) -> str:
     return _run("7zz", what, *(str(word) for word in words)).stdout.decode()
 
 
-def debugfs(image: Path, request: str) -> str:
-    """What the system's tool for looking into ext volumes answers."""
-    return _run("debugfs", "-R", request, str(image)).stdout.decode()
+def debugfs(image: Path, request: str, *options: str) -> str:
+    """What the system's tool for looking into ext volumes answers; with "-w" it may change one."""
+    return _run("debugfs", *options, "-R", request, str(image)).stdout.decode()
 
 
 def make_volume(path: Path, size: int, file_system: str, cluster: int) -> Path:

@@ -25,6 +25,7 @@ from sastrugi.recovery.findings import Finding
 from sastrugi.recovery.names import MAX_BYTES, safe_name
 from sastrugi.recovery.scan_file import ScanFile
 from sastrugi.volumes.reader import Times
+from tests import judges
 from tests.conftest import Program, program_path
 from tests.test_recovery import findings
 
@@ -72,6 +73,25 @@ def test_no_name_leaves_the_destination_or_overwrites(
     for number, path in listed.items():
         assert (root / "out" / path).read_bytes() == content[number]
         assert (root / "out" / path).resolve().is_relative_to(root / "out")
+
+
+def test_holes_larger_than_the_medium_are_told_and_brought_only_if_asked_for(sastrugi: Program, tmp_path: Path) -> None:
+    """A volume of 8 MiB whose driver keeps files of 6 MiB and of 40 MiB, both of holes but for a few bytes."""
+    image = judges.make_volume(tmp_path / "loggers.img", 8 << 20, "ext4", 4096)
+    (tmp_path / "few.wav").write_bytes(b"Firnline, wind at the mast\n" * 40)
+    for name, size in (("long.wav", 40 << 20), ("short.wav", 6 << 20)):
+        os.truncate(tmp_path / "few.wav", size)
+        judges.debugfs(image, f"write {tmp_path / 'few.wav'} {name}", "-w")
+    sastrugi("scan", image, "--out", tmp_path / "loggers.scan")
+    words = ("extract", tmp_path / "loggers.scan", "--with-live", "--into")
+    ran = sastrugi(*words, tmp_path / "out")
+    assert "holes larger than the whole medium" in ran.out and "--holes" in ran.out
+    short = tmp_path / "out" / "short.wav"
+    assert short.stat().st_size == 6 << 20 and short.stat().st_blocks * 512 < 1 << 20, "its holes are holes again"
+    assert short.read_bytes().rstrip(b"\0") == b"Firnline, wind at the mast\n" * 40
+    assert not (tmp_path / "out" / "long.wav").exists()
+    assert sastrugi(*words, tmp_path / "out", "--go-on", "--holes", "--json").json["files"] == 1
+    assert (tmp_path / "out" / "long.wav").stat().st_size == 40 << 20
 
 
 @given(any_text | evil)

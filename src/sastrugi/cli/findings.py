@@ -219,6 +219,9 @@ def extract(
     unreadable: Annotated[
         Unreadable, typer.Option("--unreadable", help="Files over unreadable sectors: fill with zeros, or leave out.")
     ] = Unreadable.fill,
+    holes: Annotated[
+        bool, typer.Option("--holes", help="Also files whose holes alone are larger than the whole medium.")
+    ] = False,
     sha256: Annotated[bool, typer.Option("--sha256", help="Add SHA-256 to the manifest (slower).")] = False,
     with_live: Annotated[bool, typer.Option("--with-live", help="Also the files that are not lost.")] = False,
     go_on: Annotated[bool, typer.Option("--go-on", help="Continue an extraction that was stopped.")] = False,
@@ -256,7 +259,7 @@ def extract(
             if replace and not go_on:
                 clear_folder(to)
                 check_destination(to, source, go_on)
-            manner = ExtractOptions(arrange.value, clashes.value, unreadable.value == "fill", sha256)
+            manner = ExtractOptions(arrange.value, clashes.value, unreadable.value == "fill", sha256, holes)
             with progress(line) as watched:
                 done = run_extract(opened, findings, to, watched, go_on, manner)
     if as_json:

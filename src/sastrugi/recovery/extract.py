@@ -27,6 +27,7 @@ from sastrugi.units import format_size, printable
 
 _TEMPORARY = ".sastrugi-{}.partial"
 _CHUNK = 1 << 20
+_ZEROS = bytes(_CHUNK)
 
 
 @dataclass(frozen=True, slots=True)
@@ -35,20 +36,22 @@ class ExtractOptions:
 
     `arrange`: `tree` (the folders they had), `kind` (one folder a kind) or `flat`. `names`: a second file of one name
     is counted (`count`), gets its number in the scan (`number`), or is left out (`skip`). `fill`: bytes that cannot be
-    read become zeros; otherwise such files are left out. `sha256`: also this digest.
+    read become zeros; otherwise such files are left out. `holes`: also files with more bytes that stand nowhere than
+    the whole medium has. `sha256`: also this digest.
     """
 
     arrange: str = "tree"
     names: str = "count"
     fill: bool = True
     sha256: bool = False
+    holes: bool = False
 
 
 @dataclass(slots=True)
 class ExtractSummary:
     """Counts of an extraction: what was written, of it what has a changed name, is shorter than its record says or
     reaches over unreadable sectors; and what was not written: there from an earlier run, without a place on the medium,
-    left out for its name, left out for unreadable sectors."""
+    left out for its name, for unreadable sectors, for its holes."""
 
     files: int = 0
     bytes: int = 0
@@ -59,6 +62,7 @@ class ExtractSummary:
     placeless: int = 0
     clashed: int = 0
     left_out: int = 0
+    hollow: int = 0
 
 
 def check_destination(destination: Path, medium_path: Path, go_on: bool) -> None:
@@ -108,6 +112,11 @@ def extract(
     todo = [finding for finding in findings if not finding.placeless and finding.number not in done]
     placeless = sum(finding.placeless for finding in findings)
     out = ExtractSummary(skipped=len(findings) - len(todo) - placeless, placeless=placeless)
+    manner = manner or ExtractOptions()
+    if not manner.holes:
+        hollow = {finding.number for finding in todo if _empty(finding) > medium.size}
+        out.hollow = len(hollow)
+        todo = [finding for finding in todo if finding.number not in hollow]
     needed = sum(finding.covered for finding in todo)
     try:
         with Destination(destination) as folder:
@@ -119,7 +128,7 @@ def extract(
                 )
             progress.start("extract", needed)
             with Manifest(folder.handle, fresh=not go_on) as manifest:
-                run = _Run(medium, folder, manner or ExtractOptions(), set(done.values()), out)
+                run = _Run(medium, folder, manner, set(done.values()), out)
                 for finding in todo:
                     progress.check()
                     row = run.bring(finding)
@@ -135,6 +144,11 @@ def extract(
             raise DestinationFull(f"{told} ({out.files:,} files): make room, then go on") from error
         raise DestinationError(told) from error
     return out
+
+
+def _empty(finding: Finding) -> int:
+    """Bytes of a finding that stand nowhere: a record of a few bytes can tell of any number."""
+    return sum(length for _, length, _ in finding.map.head(finding.covered).nowhere())
 
 
 class _Run:
@@ -218,10 +232,14 @@ class _Run:
                 fast.update(data)
                 if slow is not None:
                     slow.update(data)
+                written += len(data)
+                if data == _ZEROS[: len(data)]:
+                    os.lseek(handle, len(data), os.SEEK_CUR)  # a hole costs no room
+                    continue
                 view = memoryview(data)
                 while view:
                     view = view[os.write(handle, view) :]
-                written += len(data)
+            os.truncate(handle, written)
             if finding.times.modified:
                 moment = finding.times.modified.timestamp()
                 os.utime(handle, (moment, moment))

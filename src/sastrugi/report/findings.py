@@ -95,6 +95,8 @@ def extract_summary(done: ExtractSummary, to: str) -> Text:
         notes.append(f"{done.clashed:,} left out: their names are taken")
     if done.left_out:
         notes.append(f"{done.left_out:,} left out: parts cannot be read")
+    if done.hollow:
+        notes.append(f"{done.hollow:,} left out: holes larger than the whole medium (bring them with --holes)")
     if done.unreadable:
         notes.append(f"{done.unreadable:,} with zeros where nothing could be read")
     if done.renamed:
