@@ -130,6 +130,7 @@ def test_calls_that_cannot_be_carried_out(sastrugi: Program, card: Path, tmp_pat
         assert message in sastrugi("capture", source, "--out", out, code=2).err
     assert "no capture to go on with" in sastrugi("capture", card, "--out", tmp_path / "a.img", "--go-on", code=2).err
     assert "is no container" in sastrugi("capture", card, "--out", tmp_path / "a", "--container", "zip", code=2).err
+    assert not (tmp_path / ".a.capture").exists()
     assert [path.name for path in tmp_path.iterdir() if path.is_file()] == ["there.img"]
 
 

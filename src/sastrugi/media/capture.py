@@ -14,7 +14,7 @@ import time
 from dataclasses import dataclass, field
 from pathlib import Path
 
-from sastrugi.errors import DestinationError, Interrupted, MediumError, system_words
+from sastrugi.errors import DestinationError, Interrupted, MediumError, SastrugiError, system_words
 from sastrugi.media.base import Medium
 from sastrugi.media.containers import writer_for
 from sastrugi.media.containers.base import ContainerWriter, RawWriter
@@ -76,7 +76,12 @@ def capture(
     if journal.copied:
         _put_in_place(journal, out)
         return result
-    writer = writer_for(container, work / out.name, source.size, part_size, resume=go_on)
+    try:
+        writer = writer_for(container, work / out.name, source.size, part_size, resume=go_on)
+    except SastrugiError:  # no such container, or too small a one: nothing was begun
+        if not go_on:
+            shutil.rmtree(work, ignore_errors=True)
+        raise
     if not go_on:
         writer.checkpoint()
         journal.save()
