@@ -326,7 +326,7 @@ def test_work_is_bounded_by_the_medium(sastrugi: Program, tmp_path: Path, forge:
     if count == 6000:
         sastrugi("extract", tmp_path / "x.scan", "--with-live", "--into", tmp_path / "r")
         assert len({path.read_bytes() for path in (tmp_path / "r").glob("SAME*.TXT")}) == count
-    assert time.monotonic() - began < 60
+    assert time.monotonic() - began < 240, "work without end takes hours, also of a quick machine"
 
 
 def test_forged_folders_all_over_are_cut_short_and_said(sastrugi: Program, tmp_path: Path) -> None:
