@@ -193,6 +193,10 @@ def test_floors_stand_and_fall() -> None:
     # A negative control: nothing could come back, and a floor stands if nothing did.
     control = score(1, ceiling_bytes=0.0, **GONE)
     assert missed(card_of(control, classes={"live": 2, "bench": 1}), {}, {"intact": 1}) == []
+    imprecise = card_of(control, classes={"live": 2}, precision=0.4)
+    assert missed(imprecise, {}, {"intact": 1, "precision": 0.5}) == [
+        "precision: 40 % of the ceiling, the floor is 50 %"
+    ]
     told = missed(card_of(control, classes={"fragment": 1}), {}, {"intact": 1})
     assert told == ["intact: nothing to measure of the ceiling, the floor is 100 %"]
     assert missed(card_of(classes={}), {"intact": 1}, {}) == []
@@ -207,6 +211,7 @@ letters = st.lists(st.sampled_from("RWA"), max_size=40)
 @given(letters, st.integers(1, BLOCK))
 def test_maps_of_damage_by_counting(found: list[str], last: int) -> None:
     code = encode(np.frombuffer("".join(found).encode(), np.uint8))
+    assert code == "".join(f"{sum(1 for _ in own)}{letter}" for letter, own in itertools.groupby(found))
     assert "".join(letter * count for count, letter in decode(code)) == "".join(found)
     size = max((len(found) - 1) * BLOCK + last, 0) if found else 0
     runs = [(right, sum(1 for _ in own)) for right, own in itertools.groupby(one == "R" for one in found)]
@@ -487,6 +492,14 @@ def test_changes_of_pairs_by_hand() -> None:
     assert len(compare([card_of(*less)], [card_of(*half)]).of("better")) == 5
     empty = compare([card_of(score(1, size=0))], [card_of(score(1, size=0))])
     assert (empty.intact.count, empty.named.count, empty.completeness) == (0, 1, (0.0, 0.0))
+
+
+def test_of_several_trials_of_one_specimen_the_worst_counts() -> None:
+    whole, half = score(1), score(1, **GONE)
+    for cards in ([whole, half], [half, whole]):
+        found = compare([card_of(one) for one in cards], [card_of(whole)])
+        assert (found.intact.first, found.intact.second, found.intact.won) == (0, 1, 1)
+    assert compare([card_of(whole)], [card_of(whole)]).intact.difference == 0
 
 
 def test_specimens_that_belong_together() -> None:

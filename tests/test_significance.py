@@ -128,6 +128,12 @@ def test_signs_of_specimens_by_counting(each: list[tuple[int, float]]) -> None:
     assert found.differing == np.count_nonzero(sums) and found.spread >= 0
 
 
+def test_two_specimens_are_several() -> None:
+    assert [difference([], [], []).specimens, difference([True], [True], ["a"]).specimens] == [1, 1]
+    one, two = (difference([True, False], [True, True], names) for names in (["a", "a"], ["a", "b"]))
+    assert (one.specimens, one.over) == (1, None) and two.specimens == 2 and two.over is not None
+
+
 def test_few_specimens_show_nothing() -> None:
     """However alike: five come out so by chance in one case of sixteen."""
     for k in range(2, 9):
@@ -197,6 +203,7 @@ def test_shares_over_specimens_hold_what_they_promise() -> None:
     assert 0.9 <= held / 300 <= 0.99 and plain / 300 < 0.85
     assert share_over_specimens([7, 0], [9, 0]) == wilson(7, 9) and share_over_specimens([], []) is None
     assert share_over_specimens([7, 0, 5], [9, 0, 8]) == share_over_specimens([7, 5], [9, 8])
+    assert share_over_specimens([1, 5], [1, 8]) != wilson(6, 8), "one of a single file is a specimen, too"
     low, high = share_over_specimens([50] * 8, [50] * 8) or (0, 0)
     assert 0.98 < low < 1 and high == pytest.approx(1)
 
