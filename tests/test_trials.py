@@ -8,6 +8,7 @@ import shutil
 import signal
 import socket
 import subprocess
+import sys
 import time
 from collections.abc import Callable
 from pathlib import Path
@@ -194,6 +195,34 @@ def test_an_engine_makes_no_devices(attempt: Callable[..., dict[str, Any]], tmp_
     if not ran["confined"]:
         pytest.skip("this kernel cannot confine a process (no Landlock)")
     assert ran["outcome"] == "failed" and not (tmp_path / "trial" / "results" / "device").exists()
+
+
+INTO_A_TERMINAL = """
+import ctypes, fcntl, os, sys, termios
+from sastrugi.campaign.supervisor import _confine, _landlock_version
+libc = ctypes.CDLL(None, use_errno=True)
+name = os.ttyname(os.openpty()[1])
+if sys.argv[1] == "confined":
+    _confine(libc, [sys.argv[2]], [])
+for flags in (os.O_WRONLY, os.O_RDONLY):
+    try:
+        fcntl.ioctl(os.open(name, flags | os.O_NOCTTY), termios.TIOCSWINSZ, bytes(8))
+        print("changed")
+    except PermissionError:
+        print("refused")
+print(_landlock_version(libc))
+"""
+
+
+def test_an_engine_changes_no_terminal(tmp_path: Path) -> None:
+    """Neither one that it opens to write, nor, by requests, one that it opens to read."""
+    told = {}
+    for manner in ("free", "confined"):
+        words = [sys.executable, "-c", INTO_A_TERMINAL, manner, str(tmp_path)]
+        told[manner] = subprocess.run(words, capture_output=True, text=True, check=True, timeout=60).stdout.split()
+    if int(told["free"][2]) < 5:
+        pytest.skip("this kernel cannot keep a process from requests to devices (Landlock 5)")
+    assert told["free"][:2] == ["changed"] * 2 and told["confined"][:2] == ["refused"] * 2
 
 
 def test_a_table_of_claims_and_logs_are_no_results(sastrugi: Program, demo: Path, tmp_path: Path) -> None:
