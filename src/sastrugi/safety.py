@@ -169,12 +169,10 @@ def new_folder(
             elif path.is_dir():
                 path.rmdir()
             temporary.replace(path)
-            with suppress(OSError):
-                remove_tree(old)
+            _remove_if_there(old)
     finally:
         os.close(in_use)
-        with suppress(OSError):
-            remove_tree(temporary)
+        _remove_if_there(temporary)
 
 
 def require_empty(path: Path, what: str, hint: str = _OR_REPLACE) -> None:
@@ -241,6 +239,12 @@ def remove_tree(folder: Path) -> None:
     finally:
         os.close(top)
     folder.rmdir()
+
+
+def _remove_if_there(folder: Path) -> None:
+    if folder.exists():
+        with suppress(OSError):
+            remove_tree(folder)
 
 
 def _is_folder(name: str, above: int) -> bool:
