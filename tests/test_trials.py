@@ -8,7 +8,6 @@ import shutil
 import signal
 import socket
 import subprocess
-import sys
 import time
 from collections.abc import Callable
 from pathlib import Path
@@ -120,16 +119,27 @@ def test_crashes_and_exit_statuses(attempt: Callable[..., dict[str, Any]], tmp_p
         ("--hang", 'time-limit = "2 s"', "time limit"),
         ("--eat", 'memory-limit = "150 MiB"', "memory limit"),
         ("--fill", 'disk-limit = "30 MiB"', "disk limit"),
+        ("--fill beside-the-medium", 'disk-limit = "30 MiB"', "disk limit"),
+        ("--fill nameless", 'disk-limit = "30 MiB"', "disk limit"),
+        ("--fill shared-memory", 'disk-limit = "30 MiB"', "failed"),
+        ("--fill temporary", 'disk-limit = "30 MiB"', "failed"),
+        ("--fill shared-memory", 'memory-limit = "150 MiB"', "memory limit"),
+        ("--fill memory-file", 'memory-limit = "150 MiB"', "memory limit"),
+        ("--multiply", "process-limit = 40", "process limit"),
     ],
 )
 def test_limits_are_outcomes(attempt: Callable[..., dict[str, Any]], options: str, limit: str, outcome: str) -> None:
     ran = attempt(options, limit)
-    # A file that grows past the limit may be ended by the kernel, before the bench looks.
-    assert ran["outcome"] == outcome or (options == "--fill" and ran["outcome"] in ("failed", "crashed"))
+    # What is full may end the program before the bench looks, and so may the kernel.
+    assert ran["outcome"] == outcome or (options[:6] == "--fill" and ran["outcome"] in ("failed", "disk limit"))
     assert ran["score"]["intact"]["value"] == 15
     assert ran["measures"]["seconds"] < 30
-    if options == "--eat":
-        assert ran["measures"]["memory"] < 900 << 20
+    assert ran["measures"]["memory"] < 300 << 20
+    assert not processes_with("3600")
+
+
+def test_how_many_processors(attempt: Callable[..., dict[str, Any]]) -> None:
+    assert attempt("--slow 0.1", "cores = 1")["outcome"] == "done"
 
 
 def test_a_flood_of_output_is_kept_in_part(attempt: Callable[..., dict[str, Any]], tmp_path: Path) -> None:
@@ -155,15 +165,6 @@ def test_processes_left_behind_are_ended(attempt: Callable[..., dict[str, Any]])
     assert not processes_with("time.sleep(3600)")
 
 
-def test_nothing_is_written_elsewhere(attempt: Callable[..., dict[str, Any]], tmp_path: Path) -> None:
-    elsewhere = tmp_path / "elsewhere.txt"
-    ran = attempt(f"--write-elsewhere {elsewhere}")
-    if not ran["confined"]:
-        pytest.skip("this kernel cannot confine a process (no Landlock)")
-    assert ran["outcome"] == "failed" and not elsewhere.exists()
-    assert attempt(f"--write-elsewhere {elsewhere}", "confined = false")["outcome"] == "done" and elsewhere.exists()
-
-
 def test_nothing_that_an_engine_leaves_loses_its_trial(
     attempt: Callable[..., dict[str, Any]], demo: Path, tmp_path: Path
 ) -> None:
@@ -187,42 +188,6 @@ def test_nothing_that_an_engine_leaves_loses_its_trial(
         assert len(ran["trouble"]) == bool(told) and told in "".join(ran["trouble"])
         assert "secret" not in json.dumps(ran["score"]) + "".join(ran["trouble"])
     assert not [path.name for path in tmp_path.iterdir() if path.name.startswith(".")], "nothing is left of any"
-
-
-@pytest.mark.skipif(os.geteuid() != 0, reason="only root can make devices")
-def test_an_engine_makes_no_devices(attempt: Callable[..., dict[str, Any]], tmp_path: Path) -> None:
-    ran = attempt("--device")
-    if not ran["confined"]:
-        pytest.skip("this kernel cannot confine a process (no Landlock)")
-    assert ran["outcome"] == "failed" and not (tmp_path / "trial" / "results" / "device").exists()
-
-
-INTO_A_TERMINAL = """
-import ctypes, fcntl, os, sys, termios
-from sastrugi.campaign.supervisor import _confine, _landlock_version
-libc = ctypes.CDLL(None, use_errno=True)
-name = os.ttyname(os.openpty()[1])
-if sys.argv[1] == "confined":
-    _confine(libc, [sys.argv[2]], [])
-for flags in (os.O_WRONLY, os.O_RDONLY):
-    try:
-        fcntl.ioctl(os.open(name, flags | os.O_NOCTTY), termios.TIOCSWINSZ, bytes(8))
-        print("changed")
-    except PermissionError:
-        print("refused")
-print(_landlock_version(libc))
-"""
-
-
-def test_an_engine_changes_no_terminal(tmp_path: Path) -> None:
-    """Neither one that it opens to write, nor, by requests, one that it opens to read."""
-    told = {}
-    for manner in ("free", "confined"):
-        words = [sys.executable, "-c", INTO_A_TERMINAL, manner, str(tmp_path)]
-        told[manner] = subprocess.run(words, capture_output=True, text=True, check=True, timeout=60).stdout.split()
-    if int(told["free"][2]) < 5:
-        pytest.skip("this kernel cannot keep a process from requests to devices (Landlock 5)")
-    assert told["free"][:2] == ["changed"] * 2 and told["confined"][:2] == ["refused"] * 2
 
 
 def test_a_table_of_claims_and_logs_are_no_results(sastrugi: Program, demo: Path, tmp_path: Path) -> None:
@@ -379,7 +344,7 @@ def test_a_record_says_what_it_is_about(sastrugi: Program, demo: Path, tmp_path:
     ran = sastrugi("trial", demo / "specimen", "--engine", "plain-reader", "--json", cwd=tmp_path).json
     folder = tmp_path / "specimen.plain-reader.trial"
     digests, host = ran["digests"], ran["host"]
-    assert ran["method"] == "Method 1" == ran["score"]["method"] and ran["version"] == 2
+    assert ran["method"] == "Method 1" == ran["score"]["method"] and ran["version"] == 3
     assert digests["truth"] == blake3((demo / "specimen" / "truth.json").read_bytes()).hexdigest()
     whole = json.loads((folder / "scorecard.json").read_text())
     assert digests["scorecard"] == document_digest(whole) and digests["results"] == results_digest(folder / "results")

@@ -55,8 +55,8 @@ class Engine(_Table):
     """One program under test. `run` is its command line, or `built_in` says that it is Sastrugi's own scan, with
     `passes`. `exit` says what its exit statuses mean (without a word for it, 0 is done and all others are failures);
     `claims` is where its table of claims lies, `leave_out` which of its files are no results. `medium` is how it gets
-    the medium: as an image, or as a loop device that cannot be written. Seconds and bytes limit it; `confined` keeps it
-    from writing anywhere but into what it was given, where the system can."""
+    the medium: as an image, or as a loop device that cannot be written. Seconds, bytes, processes with threads, and
+    processors limit it; `confined` keeps it to itself, as far as the system can, and `network` lets it reach others."""
 
     name: Annotated[str, Field(min_length=1, max_length=60)]
     version: str = ""
@@ -68,11 +68,14 @@ class Engine(_Table):
     time_limit: Seconds = 3600.0
     memory_limit: Bytes | None = None
     disk_limit: Bytes | None = None
+    process_limit: Annotated[int, Field(ge=1, le=1_000_000)] = 4096
+    cores: Annotated[int, Field(ge=1, le=1_000_000)] | None = None
     exit: dict[Meaning, tuple[int, ...]] = {"done": (0,)}
     claims: str = ""
     leave_out: tuple[str, ...] = ()
     medium: Literal["image", "device"] = "image"
     confined: bool = True
+    network: bool = False
 
     @model_validator(mode="after")
     def _makes_sense(self) -> Engine:

@@ -3,9 +3,9 @@
 from __future__ import annotations
 
 from pathlib import Path
-from typing import Any, Literal
+from typing import Annotated, Any, Literal
 
-from pydantic import BaseModel, ConfigDict, ValidationError
+from pydantic import BaseModel, BeforeValidator, ConfigDict, ValidationError
 
 from sastrugi.campaign.record_digests import TrialDigests, TrialHost
 from sastrugi.errors import EngineError, system_words
@@ -15,14 +15,15 @@ from sastrugi.scoring.scorecard import Scorecard
 from sastrugi.texts import parse_json, read_text, require_whole_characters
 
 TRIAL_FILE, SCORECARD_FILE, LOG_FILE, RESULTS_FOLDER = "trial.json", "scorecard.json", "output.log", "results"
-TRIAL_VERSION = 2
-READABLE_VERSIONS = (1, 2)
-"""Version 1 knows no method, host, digests and records that it replaces."""
+TRIAL_VERSION = 3
+READABLE_VERSIONS = (1, 2, 3)
+"""Version 1 knows no method, host, digests and records that it replaces; 1 and 2 say only whether something kept the
+engine from writing elsewhere."""
 _LARGEST = 16 << 20
 
 Outcome = Literal[
-    "done", "partly", "nothing", "failed", "crashed", "time limit", "memory limit", "disk limit", "disk full",
-    "changed the medium", "handed out",
+    "done", "partly", "nothing", "failed", "crashed", "time limit", "memory limit", "disk limit", "process limit",
+    "disk full", "changed the medium", "handed out",
 ]  # fmt: skip
 ENDED_WELL: frozenset[str] = frozenset({"done", "partly", "nothing"})
 
@@ -64,12 +65,17 @@ class Measures(_Value):
     written: int | None = None
 
 
+def _held(value: Any) -> Any:
+    """What held, of a record that only says whether something did: until version 2 that was Landlock."""
+    return (("landlock",) if value else ()) if isinstance(value, bool) else value
+
+
 class Trial(_Value):
     """One engine on one specimen. `changed` are the ranges of its medium that were written, `identity_after` is its
     digest afterwards; `left_behind` counts the processes that outlived it, `trouble` says what it left that could not
-    be used, `said` counts the bytes that it printed; `confined` tells that it could write nowhere else. `overhead` are
-    the seconds that the bench itself took. `method` is what it was scored by, `replaces` the number of the trial that
-    this one corrects."""
+    be used, `said` counts the bytes that it printed; `confined` names what kept it to itself (docs/formats/trial.md).
+    `overhead` are the seconds that the bench itself took. `method` is what it was scored by, `replaces` the number of
+    the trial that this one corrects."""
 
     format: Literal["sastrugi-trial"] = "sastrugi-trial"
     version: int = TRIAL_VERSION
@@ -87,7 +93,7 @@ class Trial(_Value):
     left_behind: int = 0
     trouble: tuple[str, ...] = ()
     said: int = 0
-    confined: bool = False
+    confined: Annotated[tuple[str, ...], BeforeValidator(_held)] = ()
     overhead: float = 0.0
     notes: str = ""
     bench: str = ""
@@ -128,7 +134,7 @@ def parse_trial(document: Any, origin: str) -> Trial:
     if not isinstance(document, dict) or document.get("format") != "sastrugi-trial":
         raise EngineError(f"{origin}: is no record of a trial")
     if document.get("version") not in READABLE_VERSIONS:
-        known = " and ".join(map(str, READABLE_VERSIONS))
+        known = f"{READABLE_VERSIONS[0]} to {READABLE_VERSIONS[-1]}"
         raise EngineError(
             f"{origin}: is version {document.get('version')!s:.20} of the record, this program reads {known}"
         )

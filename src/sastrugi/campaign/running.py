@@ -3,21 +3,27 @@
 from __future__ import annotations
 
 import json
+import logging
 import os
+import select
 import subprocess
 import sys
-import time
 from collections.abc import Callable
 from contextlib import suppress
 from dataclasses import dataclass
+from functools import cache
 from pathlib import Path
 from typing import Any
 
-from sastrugi.campaign import supervisor
+import sastrugi
 from sastrugi.campaign.engines import Engine
 from sastrugi.errors import EngineError
 from sastrugi.progress import Progress
 
+_log = logging.getLogger(__name__)
+_SUPERVISOR = (
+    "import sys; sys.path.append(sys.argv[1]); from sastrugi.campaign.sandbox.supervisor import main; main(sys.argv[2])"
+)
 _LOOK = 0.05
 _PATIENCE = 10.0
 """Seconds for the supervisor to end after it was asked to."""
@@ -25,10 +31,10 @@ _PATIENCE = 10.0
 
 @dataclass(frozen=True, slots=True)
 class Run:
-    """How a run ended (`outcome`: done, partly, nothing, failed, crashed, time limit, memory limit, disk limit, disk
-    full), with the exit status or the signal that ended it, and what it took: seconds, seconds of processors, bytes of
-    memory at most, bytes read and written; how many processes it left behind, how many bytes it said, and whether it
-    could write nowhere else."""
+    """How a run ended (`outcome`: done, partly, nothing, failed, crashed, disk full, or the limit that it broke), with
+    the exit status or the signal that ended it, and what it took: seconds, seconds of processors, bytes of memory at
+    most, bytes read and written; how many processes it left behind, how many bytes it said, and what kept it to itself
+    (see `record.Trial`)."""
 
     outcome: str
     status: int | None
@@ -40,7 +46,7 @@ class Run:
     written: int
     left_behind: int
     said: int
-    confined: bool
+    confined: tuple[str, ...]
 
 
 def run_engine(
@@ -53,19 +59,25 @@ def run_engine(
     folder = engine.working_folder(places)
     if not Path(folder).is_dir():
         raise EngineError(f"engine '{engine.name}': its folder {folder} is not there")
+    command = engine.command(places)
+    needed = [str(Path(path).resolve()) for path in (command[0], folder, sys.prefix, *_package_roots())]
     order = {
         "bench": os.getpid(),
-        "command": engine.command(places),
+        "command": command,
         "environment": engine.surroundings(places),
         "folder": folder,
         "writable": [str(path.resolve()) for path in writable],
         "devices": [places["medium"]] if engine.medium == "device" else [],
-        "measured": [places["results"], places["scratch"]],
+        "needed": needed,
+        "handed": sum(path.stat().st_blocks * 512 for folder in writable for path in folder.rglob("*")),
         "log": str(log),
         "seconds": engine.time_limit,
         "memory": engine.memory_limit or 0,
         "disk": engine.disk_limit or disk_limit,
+        "processes": engine.process_limit,
+        "cores": engine.cores or 0,
         "confined": engine.confined,
+        "network": engine.network,
     }
     told = log.with_name(log.name + ".order")
     told.write_text(json.dumps(order), encoding="utf-8")
@@ -78,18 +90,21 @@ def run_engine(
     outcome = report["limit"] or ("crashed" if crashed else engine.meaning(status))
     return Run(
         outcome, None if crashed else status, -status if crashed else None, report["seconds"], report["cpu"],
-        report["memory"], report["read"], report["written"], report["left_behind"], report["said"], report["confined"],
+        report["memory"], report["read"], report["written"], report["left_behind"], report["said"],
+        tuple(report["confined"]),
     )  # fmt: skip
 
 
 def _supervised(order: Path, progress: Progress, engine: Engine) -> dict[str, Any]:
     """The report of the process that runs the engine."""
-    program = [sys.executable, "-I", "-S", supervisor.__file__, str(order)]
+    program = [sys.executable, "-I", "-S", "-c", _SUPERVISOR, *_package_roots(), str(order)]
     last: dict[str, Any] = {}
 
     def take(line: str) -> None:
         last.clear()
         last.update(json.loads(line))
+        if last.get("missing"):
+            _tell_missing(engine.name, tuple(last["missing"]))
 
     with subprocess.Popen(program, stdout=subprocess.PIPE, start_new_session=True) as process:
         progress.start(f"engine {engine.name}", 0, "s")
@@ -106,6 +121,18 @@ def _supervised(order: Path, progress: Progress, engine: Engine) -> dict[str, An
     if process.returncode or "status" not in last:
         raise EngineError(f"engine '{engine.name}': the process that watches it was ended from outside: run it again")
     return last
+
+
+def _package_roots() -> list[str]:
+    return [str(Path(sastrugi.__file__).parent.parent)]
+
+
+@cache
+def _tell_missing(engine: str, missing: tuple[str, ...]) -> None:
+    """What the system does not give to keep an engine to itself; said once."""
+    _log.warning(
+        "engine '%s' is less confined than it could be: this system gives no %s", engine, ", no ".join(missing)
+    )
 
 
 def _wait(
@@ -125,5 +152,5 @@ def _wait(
             process.wait()
             return
         else:
-            time.sleep(_LOOK if progress.stop_asked is False else 0)
+            select.select([process.stdout], [], [], _LOOK if progress.stop_asked is False else 0)
         progress.check()

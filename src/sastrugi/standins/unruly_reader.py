@@ -2,13 +2,14 @@
 
 It stands for programs that do wrong, so that a bench can be seen to notice: files cut or renamed, copies, noise, a slow
 run, a medium that is written to or replaced, tables that are none, devices, folders without end, a hang, a crash, a
-flood of output, processes left behind, files outside of the folder of results, links out of it, a full disk, memory
-without end.
+flood of output, processes left behind and without end, files outside of the folder of results, links out of it, a full
+disk, memory without end, and all ways out of the bench that are known.
 """
 
 from __future__ import annotations
 
 import argparse
+import itertools
 import os
 import random
 import stat
@@ -20,10 +21,12 @@ from pathlib import Path
 from sastrugi.errors import SastrugiError
 from sastrugi.media import open_medium
 from sastrugi.media.extents import cut
+from sastrugi.standins import escapes
 from sastrugi.standins.plain_reader import free_path, in_one_piece, lost_entries, write_file
 
 _NOISE_SIZE, _FLOOD_LINE, _LONG = 20_000, "found something, perhaps\n" * 1000, 3600
 _BLOCK = 1 << 20
+_WHERE = ("results", "beside-the-medium", "nameless", "memory-file", "shared-memory", "temporary")
 
 
 def _arguments() -> argparse.Namespace:
@@ -47,9 +50,11 @@ def _arguments() -> argparse.Namespace:
     parser.add_argument("--nest", type=int, default=0, metavar="COUNT", help="folders in folders among the results")
     parser.add_argument("--device", action="store_true", help="make a device among the results")
     parser.add_argument("--flood", type=int, default=0, metavar="MIB", help="of output")
-    parser.add_argument("--fill", action="store_true", help="write results until the disk is full")
+    parser.add_argument("--fill", choices=_WHERE, nargs="?", const="results", help="write there until it is full")
     parser.add_argument("--eat", action="store_true", help="take memory until there is none")
     parser.add_argument("--leave-child", action="store_true", help="leave a process behind")
+    parser.add_argument("--multiply", action="store_true", help="start processes until there can be no more")
+    parser.add_argument("--escape", type=Path, metavar="TARGETS", help="try all that standins/escapes.py knows")
     parser.add_argument("--hang", action="store_true", help="never end")
     parser.add_argument("--crash", action="store_true", help="end by a signal when half is done")
     parser.add_argument("--status", type=int, default=0, help="to leave with")
@@ -110,10 +115,12 @@ def _misbehave(wanted: argparse.Namespace, dice: random.Random) -> None:
         print(_FLOOD_LINE, end="")
     if wanted.leave_child:
         subprocess.Popen([sys.executable, "-c", f"import time; time.sleep({_LONG})"], start_new_session=True)
+    if wanted.escape is not None:
+        escapes.main(wanted.escape)
     if wanted.fill:
-        with (wanted.results / "filler.dat").open("wb") as file:
-            while True:
-                file.write(dice.randbytes(_BLOCK))
+        _fill(wanted, dice.randbytes(_BLOCK))
+    while wanted.multiply:
+        subprocess.Popen(["sleep", str(_LONG)])
     held = []
     while wanted.eat:
         held.append(bytearray(os.urandom(_BLOCK)))
@@ -121,6 +128,26 @@ def _misbehave(wanted: argparse.Namespace, dice: random.Random) -> None:
         time.sleep(_LONG)
     if wanted.crash:
         os.abort()
+
+
+def _fill(wanted: argparse.Namespace, data: bytes) -> None:
+    """Write many files, so that no limit of one file's size comes first."""
+    folder = {
+        "beside-the-medium": wanted.medium.parent, "shared-memory": Path("/dev/shm"), "temporary": Path("/tmp"),
+    }.get(wanted.fill, wanted.results)  # fmt: skip
+    held = []
+    for n in itertools.count():
+        path = folder / f"filler-{n:05}.dat"
+        if wanted.fill == "memory-file":
+            held.append(os.memfd_create(path.name))
+        else:
+            held.append(os.open(path, os.O_WRONLY | os.O_CREAT))
+        if wanted.fill == "nameless":
+            path.unlink()
+        for _ in range(4):
+            os.write(held[-1], data)
+        if wanted.fill in ("results", "beside-the-medium"):
+            os.close(held.pop())
 
 
 def _replace_medium(medium: Path, what: str) -> None:
