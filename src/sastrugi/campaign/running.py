@@ -15,7 +15,6 @@ from functools import cache
 from pathlib import Path
 from typing import Any
 
-import sastrugi
 from sastrugi.campaign.engines import Engine
 from sastrugi.errors import EngineError
 from sastrugi.progress import Progress
@@ -24,6 +23,8 @@ _log = logging.getLogger(__name__)
 _SUPERVISOR = (
     "import sys; sys.path.append(sys.argv[1]); from sastrugi.campaign.sandbox.supervisor import main; main(sys.argv[2])"
 )
+_PACKAGES = Path(__file__).parents[2]
+"""Where the supervisor finds its own package."""
 _LOOK = 0.05
 _PATIENCE = 10.0
 """Seconds for the supervisor to end after it was asked to."""
@@ -60,7 +61,7 @@ def run_engine(
     if not Path(folder).is_dir():
         raise EngineError(f"engine '{engine.name}': its folder {folder} is not there")
     command = engine.command(places)
-    needed = [str(Path(path).resolve()) for path in (command[0], folder, sys.prefix, *_package_roots())]
+    needed = [str(Path(path).resolve()) for path in (command[0], folder, sys.prefix, _PACKAGES)]
     order = {
         "bench": os.getpid(),
         "command": command,
@@ -97,7 +98,7 @@ def run_engine(
 
 def _supervised(order: Path, progress: Progress, engine: Engine) -> dict[str, Any]:
     """The report of the process that runs the engine."""
-    program = [sys.executable, "-I", "-S", "-c", _SUPERVISOR, *_package_roots(), str(order)]
+    program = [sys.executable, "-I", "-S", "-c", _SUPERVISOR, str(_PACKAGES), str(order)]
     last: dict[str, Any] = {}
 
     def take(line: str) -> None:
@@ -121,10 +122,6 @@ def _supervised(order: Path, progress: Progress, engine: Engine) -> dict[str, An
     if process.returncode or "status" not in last:
         raise EngineError(f"engine '{engine.name}': the process that watches it was ended from outside: run it again")
     return last
-
-
-def _package_roots() -> list[str]:
-    return [str(Path(sastrugi.__file__).parent.parent)]
 
 
 @cache
