@@ -127,9 +127,7 @@ def _supervised(order: Path, progress: Progress, engine: Engine) -> dict[str, An
 @cache
 def _tell_missing(engine: str, missing: tuple[str, ...]) -> None:
     """What the system does not give to keep an engine to itself; said once."""
-    _log.warning(
-        "engine '%s' is less confined than it could be: this system gives no %s", engine, ", no ".join(missing)
-    )
+    _log.warning("engine '%s' is less confined than it could be; missing: %s", engine, ", ".join(missing))
 
 
 def _wait(
