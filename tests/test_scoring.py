@@ -384,7 +384,11 @@ def test_a_table_of_claims_in_any_order(
         cells = {"Confidence": told, "FILE": name, "note": "n", "Original Path": original, "extents": extents}
         lines.append(separator.join(cells[column] for column in columns))
     (folder / "t.csv").write_text("\n".join(lines))
-    assert read_claims(folder / "t.csv", folder / "r") == {
+    for name in ("a/one.jpg", "two.jpg", "three"):
+        (folder / "r" / name).parent.mkdir(parents=True, exist_ok=True)
+        (folder / "r" / name).touch()
+    claims = read_claims(folder / "t.csv", folder / "r")
+    assert claims.rows == 3 and claims.by_path == {
         "a/one.jpg": Claim(0.5, "/DCIM/one.jpg", FileMap.of((Extent(4096, 512), Extent(8192, 7)))),
         "two.jpg": Claim(0.25, "//Notes//two.jpg", FileMap()),
         "three": Claim(None, "", FileMap.of((Extent(0, 1),))),

@@ -2,36 +2,67 @@
 
 from __future__ import annotations
 
+import csv
+import io
 import json
 import os
 import re
 import stat
 import tomllib
+from collections.abc import Iterator
 from pathlib import Path
-from typing import Any
+from typing import Any, BinaryIO
 
 from sastrugi.units import format_size
 
 _MANY_PARTS = re.compile(r"(?:[\w\"'-]{1,80}[ \t]*\.[ \t]*){40}")
 _LONG_NUMBER = re.compile(r"(?:=|,|\[)\s*[+-]?0[xob][0-9a-fA-F_]{64}")
+_LONGEST_FIELD, _FIRST_LINE = 16 << 20, 4096
+"""Of a CSV file: the extents of a file in very many pieces fit, and what has no end is no field."""
 LARGEST_NUMBER = (1 << 63) - 1
 """What a database, an array or a file position can hold; no medium comes near it."""
 
 
 def read_text(path: Path, most: int, encoding: str = "utf-8") -> str:
     """The text of a file of at most `most` bytes. Raises ValueError, with what is wrong, or OSError."""
-    handle = os.open(path, os.O_RDONLY | getattr(os, "O_NONBLOCK", 0) | getattr(os, "O_CLOEXEC", 0))
-    with os.fdopen(handle, "rb") as file:
-        status = os.fstat(handle)
-        if not stat.S_ISREG(status.st_mode):
-            raise ValueError("it is no file (a device, a pipe or a folder)")
-        data = file.read(min(status.st_size, most) + 1)  # as much is set aside at once
+    with _opened(path, most) as file:
+        data = file.read(min(os.fstat(file.fileno()).st_size, most) + 1)  # as much is set aside at once
     if len(data) > most:
         raise ValueError(f"it is larger than {format_size(most)}")
     try:
         return data.decode(encoding)
     except UnicodeDecodeError as error:
         raise ValueError(f"it is no text in UTF-8 (byte {error.start:,})") from None
+
+
+def _opened(path: Path, most: int) -> BinaryIO:
+    """A file of at most `most` bytes; nothing that a reader would wait for."""
+    handle = os.open(path, os.O_RDONLY | getattr(os, "O_NONBLOCK", 0) | getattr(os, "O_CLOEXEC", 0))
+    file = os.fdopen(handle, "rb")
+    status = os.fstat(handle)
+    if stat.S_ISREG(status.st_mode) and status.st_size <= most:
+        return file
+    file.close()
+    if stat.S_ISREG(status.st_mode):
+        raise ValueError(f"it is larger than {format_size(most)}")
+    raise ValueError("it is no file (a device, a pipe or a folder)")
+
+
+def csv_rows(path: Path, most: int, separators: str = ",") -> Iterator[list[str]]:
+    """The rows of a CSV file of at most `most` bytes, one after the other, without empty ones; of several separators
+    the one that its first line holds most of. Raises ValueError, with what is wrong, or OSError."""
+    with _opened(path, most) as file, io.TextIOWrapper(file, "utf-8-sig", newline="") as text:
+        csv.field_size_limit(_LONGEST_FIELD)
+        try:
+            first = text.readline(_FIRST_LINE)
+            text.seek(0)
+            for row in csv.reader(text, delimiter=max(separators, key=first.count)):
+                if row:
+                    yield row
+        except UnicodeDecodeError as error:
+            raise ValueError(f"it is no text in UTF-8 ({error.reason})") from None
+        except csv.Error as error:
+            raise ValueError(str(error)) from None
 
 
 def require_whole_characters(document: Any) -> None:

@@ -41,7 +41,7 @@ from sastrugi.media import Extent
 from sastrugi.media.raw import RawMedium
 from sastrugi.progress import Progress
 from sastrugi.safety import entries_below, new_folder, remove_tree, require_outside
-from sastrugi.scoring.claims import Claim, read_claims
+from sastrugi.scoring.claims import Claims, read_claims
 from sastrugi.scoring.scorecard import Scorecard
 from sastrugi.scoring.scorer import judge
 from sastrugi.specimen.digests import medium_digest
@@ -205,18 +205,18 @@ def _make_readable(folder: Path) -> None:
                 Path(entry.path).chmod(stat.S_IMODE(mode) | wanted)
 
 
-def _claims(table: Path | None, results: Path, scratch: Path) -> tuple[dict[str, Claim], tuple[str, ...]]:
+def _claims(table: Path | None, results: Path, scratch: Path) -> tuple[Claims, tuple[str, ...]]:
     """What an engine says of its results, and what is wrong with that: a table that cannot be used tells nothing. It
     must be the engine's own, not a link to somebody else's."""
     if table is not None:
         if not os.path.lexists(table):
             table = None
         elif not table.is_file() or not {results.resolve(), scratch} & {*_real(table).parents}:
-            return {}, (f"{table.name}: is no table of claims, but a folder, a pipe or a link to elsewhere",)
+            return Claims({}), (f"{table.name}: is no table of claims, but a folder, a pipe or a link to elsewhere",)
     try:
         return read_claims(table, results.resolve()), ()
     except SastrugiError as error:
-        return {}, (printable(str(error).replace(f"{results.resolve()}/", "").replace(f"{scratch}/", "")),)
+        return Claims({}), (printable(str(error).replace(f"{results.resolve()}/", "").replace(f"{scratch}/", "")),)
 
 
 def _claims_below(table: Path | None, results: Path) -> list[str]:

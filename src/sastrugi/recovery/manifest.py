@@ -9,11 +9,11 @@ import re
 from collections.abc import Iterable
 from pathlib import Path
 
-from sastrugi.errors import DestinationError
-from sastrugi.texts import read_text
+from sastrugi.errors import DestinationError, system_words
+from sastrugi.texts import csv_rows
 
 MANIFEST = "manifest.csv"
-_LARGEST = 1 << 30
+_LARGEST, _STEP = 1 << 30, 1 << 16
 _NUMBER = re.compile(r"[0-9]{1,18}")
 MANIFEST_HEAD = "finding,file,size,"
 FIELDS = ("finding", "file", "size", "blake3", "sha256", "confidence", "original_path", "modified", "extents", "note")
@@ -48,19 +48,38 @@ class Manifest:
 
 def read_manifest(path: Path) -> dict[int, str]:
     """The findings a manifest lists, with their files; a last line that was cut by a kill is taken off."""
+    found: dict[int, str] = {}
     try:
-        text = read_text(path, _LARGEST)
-    except (OSError, ValueError) as error:
-        raise DestinationError(f"{path}: cannot be read: {error}") from error
-    whole = text[: text.rfind("\n") + 1]
-    if text and not text.startswith(MANIFEST_HEAD[: len(text)]):
-        raise DestinationError(f"{path}: is no manifest of this program: name another folder")
-    if len(whole) < len(text):
-        path.write_text(whole, encoding="utf-8", newline="")
-    csv.field_size_limit(_LARGEST)  # the extents of a file in very many pieces
-    try:
-        rows = list(csv.DictReader(io.StringIO(whole)))
-    except csv.Error as error:
+        _cut_to_whole_lines(path)
+        rows = csv_rows(path, _LARGEST)
+        heads = next(rows, [*FIELDS])
+        number, name = heads.index("finding"), heads.index("file")
+        for row in rows:
+            if number < len(row) and _NUMBER.fullmatch(row[number]):
+                found[int(row[number])] = row[name] if name < len(row) else ""
+    except OSError as error:
+        raise DestinationError(f"{path}: cannot be read: {system_words(error)}") from error
+    except ValueError as error:
         raise DestinationError(f"{path}: is damaged: {error}") from error
-    numbers = ((_NUMBER.fullmatch(str(row.get("finding") or "")), row.get("file") or "") for row in rows)
-    return {int(found[0]): name for found, name in numbers if found is not None}
+    return found
+
+
+def _cut_to_whole_lines(path: Path) -> None:
+    """Raises DestinationError where it is no manifest."""
+    if not path.is_file():
+        raise ValueError("it is no file")
+    with path.open("r+b") as file:
+        head = file.read(len(MANIFEST_HEAD)).decode("latin-1")
+        if not MANIFEST_HEAD.startswith(head):
+            raise DestinationError(f"{path}: is no manifest of this program: name another folder")
+        end = size = file.seek(0, os.SEEK_END)
+        while end > 0:
+            start = max(end - _STEP, 0)
+            file.seek(start)
+            newline = file.read(end - start).rfind(b"\n")
+            if newline >= 0:
+                end = start + newline + 1
+                break
+            end = start
+        if end < size:
+            file.truncate(end)

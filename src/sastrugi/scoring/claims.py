@@ -2,19 +2,19 @@
 
 from __future__ import annotations
 
-import csv
 import datetime as dt
 import math
 from collections import Counter
-from collections.abc import Collection
+from collections.abc import Collection, Iterator, Sequence
 from dataclasses import dataclass
 from pathlib import Path
 from typing import Any
 
-from sastrugi.errors import SastrugiError
+from sastrugi.errors import SastrugiError, system_words
 from sastrugi.media import FileMap
 from sastrugi.recovery.manifest import MANIFEST, MANIFEST_HEAD
-from sastrugi.texts import parse_json, read_text
+from sastrugi.safety import entries_below
+from sastrugi.texts import csv_rows, parse_json, read_text
 
 COLUMNS: dict[str, tuple[str, ...]] = {
     "file": ("file", "result", "result file", "path", "output"),
@@ -24,7 +24,8 @@ COLUMNS: dict[str, tuple[str, ...]] = {
     "extents": ("extents", "ranges", "places"),
 }
 """What is read of a table, and the headings under which it may stand, in any order and case."""
-_LARGEST = 256 << 20
+_LARGEST, _LARGEST_JSON = 256 << 20, 32 << 20
+"""Bytes of a table; JSON is held in memory as a whole."""
 _MOST_ABOVE = 32
 """Folders above the results that a path in a table may name."""
 _NOWHERE = FileMap()
@@ -43,38 +44,64 @@ class Claim:
     modified: dt.datetime | None = None
 
 
-def read_claims(table: Path | None, results: Path) -> dict[str, Claim]:
+@dataclass(frozen=True, slots=True)
+class Claims:
+    """The claims of a table by the path that it gives, of those that can be of results; and how many rows it has."""
+
+    by_path: dict[str, Claim]
+    rows: int = 0
+
+
+def read_claims(table: Path | None, results: Path) -> Claims:
     """Claims by the result's path below the results folder; from `table` (CSV, or a JSON list of objects), or from our
-    own manifest in the folder. Raises SastrugiError if a table that was named cannot be used."""
+    own manifest in the folder. Rows whose last name no result has are only counted. Raises SastrugiError if a table
+    that was named cannot be used."""
     if table is None:
         manifest = results / MANIFEST
         try:
             if manifest.is_symlink() or not manifest.is_file():  # a pipe would be waited for
-                return {}
+                return Claims({})
             with manifest.open("rb") as file:
                 if not file.read(64).startswith(MANIFEST_HEAD.encode()):
-                    return {}
+                    return Claims({})
         except OSError:
-            return {}
+            return Claims({})
         table = manifest
-    rows = _rows(table)
     out: dict[str, Claim] = {}
+    names = {entry.name.encode("utf-8", "replace").decode() for entry in entries_below(results)}
     roots = (f"{results.resolve()}/", f"{results}/", f"{results.name}/")
     known: dict[tuple[Any, ...], dict[str, list[int]]] = {}
-    for number, (heads, row) in enumerate(rows, 2):
-        if heads not in known:
-            known[heads] = {key: _columns(heads, names) for key, names in COLUMNS.items()}
-        found = {key: _value(row, columns) for key, columns in known[heads].items()}
-        if not found["file"]:
-            has, names = ", ".join(sorted(map(str, heads))[:8]), ", ".join(COLUMNS["file"])
-            raise SastrugiError(f"{table}, row {number}: has no column 'file' (it has {has}): name it one of {names}")
-        told = f"{table}, row {number}"
-        sure, where = _confidence(told, found["confidence"]), _map(told, found["extents"])
-        no_time = bool(known[heads]["modified"]) and not found["modified"]
-        when = _moment(told, found["modified"])
-        name = _below(found["file"], roots)
-        out[name] = Claim(sure, found["original"].replace("\\", "/"), where, no_time, when)
-    return out
+    number = 1
+    try:
+        for number, (heads, row) in enumerate(_rows(table), 2):
+            if heads not in known:
+                known[heads] = {key: _columns(heads, words) for key, words in COLUMNS.items()}
+            columns = known[heads]
+            name = _value(row, columns["file"])
+            if not name:
+                has, words = ", ".join(sorted(map(str, heads))[:8]), ", ".join(COLUMNS["file"])
+                raise SastrugiError(
+                    f"{table}, row {number}: has no column 'file' (it has {has}): name it one of {words}"
+                )
+            path = _below(name, roots)
+            if path.rpartition("/")[2] in names:
+                out[path] = _claim(f"{table}, row {number}", row, columns)
+    except OSError as error:
+        raise SastrugiError(f"{table}: cannot be read: {system_words(error)}") from error
+    except ValueError as error:
+        raise SastrugiError(f"{table}: cannot be read as a table: {error}") from error
+    return Claims(out, number - 1)
+
+
+def _claim(told: str, row: Sequence[Any], columns: dict[str, list[int]]) -> Claim:
+    modified = _value(row, columns["modified"])
+    return Claim(
+        _confidence(told, _value(row, columns["confidence"])),
+        _value(row, columns["original"]).replace("\\", "/"),
+        _map(told, _value(row, columns["extents"])),
+        bool(columns["modified"]) and not modified,
+        _moment(told, modified),
+    )
 
 
 def matched_claims(claims: dict[str, Claim], names: Collection[str]) -> dict[str, Claim]:
@@ -109,22 +136,17 @@ def _moment(row: str, text: str) -> dt.datetime | None:
         raise SastrugiError(f"{row}: '{text[:40]}' is no time: write 2031-02-03 08:00:00") from None
 
 
-def _rows(table: Path) -> list[tuple[tuple[Any, ...], list[Any]]]:
-    """Headings and values of each row."""
-    try:
-        text = read_text(table, _LARGEST, "utf-8-sig")
-        if table.suffix.lower() == ".json":
-            rows = parse_json(text)
-            if not isinstance(rows, list) or not all(isinstance(row, dict) for row in rows):
-                raise SastrugiError(f"{table}: is no list of objects, one for each result")
-            return [(tuple(row), list(row.values())) for row in rows]
-        sample = text[:4096].partition("\n")[0]
-        separator = max(",;\t", key=sample.count)
-        values = csv.reader(text.splitlines(), delimiter=separator)
-        heads = tuple(next(values, ()))
-        return [(heads, row) for row in values if row]
-    except (OSError, ValueError, csv.Error) as error:
-        raise SastrugiError(f"{table}: cannot be read as a table: {error}") from error
+def _rows(table: Path) -> Iterator[tuple[tuple[Any, ...], Sequence[Any]]]:
+    """Headings and values of each row. Raises OSError, ValueError, SastrugiError."""
+    if table.suffix.lower() == ".json":
+        rows = parse_json(read_text(table, _LARGEST_JSON, "utf-8-sig"))
+        if not isinstance(rows, list) or not all(isinstance(row, dict) for row in rows):
+            raise SastrugiError(f"{table}: is no list of objects, one for each result")
+        yield from ((tuple(row), list(row.values())) for row in rows)
+        return
+    values = csv_rows(table, _LARGEST, ",;\t")
+    heads = tuple(next(values, ()))
+    yield from ((heads, row) for row in values)
 
 
 def _columns(heads: tuple[Any, ...], names: tuple[str, ...]) -> list[int]:
@@ -133,7 +155,7 @@ def _columns(heads: tuple[Any, ...], names: tuple[str, ...]) -> list[int]:
     return [plain[name] for name in names if name in plain]
 
 
-def _value(row: list[Any], columns: list[int]) -> str:
+def _value(row: Sequence[Any], columns: list[int]) -> str:
     for column in columns:
         if column < len(row) and row[column] not in (None, ""):
             return str(row[column])

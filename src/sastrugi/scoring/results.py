@@ -16,7 +16,7 @@ from sastrugi.media import FileMap, Medium
 from sastrugi.recovery.manifest import MANIFEST, MANIFEST_HEAD
 from sastrugi.recovery.scan_file import ScanFile, medium_identity
 from sastrugi.recovery.select import Selection
-from sastrugi.scoring.claims import Claim, matched_claims
+from sastrugi.scoring.claims import Claim, Claims, matched_claims
 from sastrugi.specimen.digests import blake3_file, blake3_of
 
 _PIECE = 4 << 20
@@ -99,7 +99,7 @@ class Folder:
     left_out: int = 0
 
 
-def read_folder(folder: Path, claims: dict[str, Claim], leave_out: Sequence[str] = ()) -> Folder:
+def read_folder(folder: Path, claims: Claims, leave_out: Sequence[str] = ()) -> Folder:
     """Every regular file below `folder`, links not followed; our own manifest is no result, nor is what fits a pattern
     of `leave_out` by its name or by its path below the folder. `claims` are what the program says of them."""
     files: list[tuple[tuple[str, ...], str, os.stat_result]] = []
@@ -128,15 +128,15 @@ def read_folder(folder: Path, claims: dict[str, Claim], leave_out: Sequence[str]
         left = 0
     out: list[Result] = []
     unsaid = Claim()
-    claims, rows = matched_claims(claims, {_told(parts) for parts, _, _ in files}), len(claims)
+    matched = matched_claims(claims.by_path, {_told(parts) for parts, _, _ in files})
     for parts, path, status in files:
         if parts == (MANIFEST,) and _is_manifest(path):
             continue
         name = _told(parts)
-        said = claims.get(name, unsaid)
+        said = matched.get(name, unsaid)
         when = None if said.no_time else said.modified or _moment(status.st_mtime)
         out.append(Result(0, name, status.st_size, path, said.map, when, said.confidence, said.original_path))
-    return Folder(in_order(out), sorted(unreadable), rows, len(claims), left)
+    return Folder(in_order(out), sorted(unreadable), claims.rows, len(matched), left)
 
 
 def in_order(results: list[Result]) -> list[Result]:

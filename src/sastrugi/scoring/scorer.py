@@ -13,7 +13,7 @@ from sastrugi.scoring.bench_files import BenchFiles
 from sastrugi.scoring.calibration import calibrate
 from sastrugi.scoring.candidates import CandidateSet, ShiftedMatch, find_candidates
 from sastrugi.scoring.claimed_extents import compare_places
-from sastrugi.scoring.claims import Claim, read_claims
+from sastrugi.scoring.claims import Claims, read_claims
 from sastrugi.scoring.damage import shortfall
 from sastrugi.scoring.decode_check import differences, open_results
 from sastrugi.scoring.elsewhere import below_root, folders_above, from_elsewhere
@@ -54,7 +54,7 @@ def judge(
     leave_out: tuple[str, ...] = (),
     copied: bool = False,
     root: str | None = None,
-    claims: dict[str, Claim] | None = None,
+    claims: Claims | None = None,
 ) -> Judgement:
     """Judge a folder of results, or findings of a scan file (those of a selection), which nobody need have extracted.
 
