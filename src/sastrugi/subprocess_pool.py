@@ -24,7 +24,8 @@ from typing import Any
 
 from sastrugi.progress import Progress
 
-MEMORY = 1 << 30
+MEMORY = 448 << 20
+"""Bytes a child may take: a picture of 100 million pixels can be opened."""
 _LEAST_SECONDS, _BYTES_A_SECOND = 10.0, 4 << 20
 _MOST_CHILDREN = 4
 _LONGEST_PROBLEM = 200

@@ -17,6 +17,7 @@ from sastrugi.units import format_size
 
 _MANY_PARTS = re.compile(r"(?:[\w\"'-]{1,80}[ \t]*\.[ \t]*){40}")
 _LONG_NUMBER = re.compile(r"(?:=|,|\[)\s*[+-]?0[xob][0-9a-fA-F_]{64}")
+_PIECE, _LEAST_OF_A_PART = 4 << 20, 8
 _LONGEST_FIELD, _FIRST_LINE = 16 << 20, 4096
 """Of a CSV file: the extents of a file in very many pieces fit, and what has no end is no field."""
 LARGEST_NUMBER = (1 << 63) - 1
@@ -25,10 +26,14 @@ LARGEST_NUMBER = (1 << 63) - 1
 
 def read_text(path: Path, most: int, encoding: str = "utf-8") -> str:
     """The text of a file of at most `most` bytes. Raises ValueError, with what is wrong, or OSError."""
+    data = bytearray()
     with _opened(path, most) as file:
-        data = file.read(min(os.fstat(file.fileno()).st_size, most) + 1)  # as much is set aside at once
-    if len(data) > most:
-        raise ValueError(f"it is larger than {format_size(most)}")
+        while piece := file.read(_PIECE):
+            if b"\0" in piece:  # no text has them, and holes of files are nothing else
+                raise ValueError(f"it is no text (byte {len(data) + piece.index(0):,} is zero)")
+            data += piece
+            if len(data) > most:
+                raise ValueError(f"it is larger than {format_size(most)}")
     try:
         return data.decode(encoding)
     except UnicodeDecodeError as error:
@@ -87,8 +92,16 @@ def parse_toml(text: str) -> dict[str, Any]:
 
 
 def parse_json(text: str | bytes) -> Any:
-    """What a JSON text says. Raises ValueError, also for one that is nested too deep."""
+    """What a JSON text says. Raises ValueError, also for one that is nested too deep, and for a long one that holds
+    hardly anything but empty lists, of which a few megabytes take gigabytes."""
+    if len(text) > _PIECE and _parts(text) * _LEAST_OF_A_PART > len(text):
+        raise ValueError("it holds more lists than anything that this program writes")
     try:
         return json.loads(text)
     except RecursionError:
         raise ValueError("it is nested too deep") from None
+
+
+def _parts(text: str | bytes) -> int:
+    """How many lists and objects a JSON text holds, or more."""
+    return text.count("[") + text.count("{") if isinstance(text, str) else text.count(b"[") + text.count(b"{")

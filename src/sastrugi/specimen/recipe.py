@@ -23,6 +23,8 @@ from sastrugi.texts import parse_toml, read_text
 SUFFIX = ".toml"
 _LARGEST = 16 << 40
 _LARGEST_TEXT = 4 << 20
+_MOST_STEPS = 2000
+"""More are not needed by any story, and a check of so many still takes seconds."""
 _MOST_WORDS = 20
 """So many right words are listed where none is near."""
 if TYPE_CHECKING:
@@ -56,7 +58,7 @@ class Recipe(Table):
     seed: Annotated[int, Field(ge=-(1 << 63), lt=1 << 63)]
     starts: dt.datetime = dt.datetime(2031, 2, 3, 8, 0)
     medium: MediumTable
-    steps: Annotated[list[AnyStep], Field(min_length=1)]
+    steps: Annotated[list[AnyStep], Field(min_length=1, max_length=_MOST_STEPS)]
     text: str = Field(default="", exclude=True)
     base: Path = Field(default=Path(), exclude=True)
 
@@ -142,6 +144,8 @@ def _explain(error: ValidationError, text: str, origin: str) -> str:
             message = f"'{first['input'].get('do')}' is no step{_nearest(str(first['input'].get('do')), STEPS)}"
         case "union_tag_not_found":
             message = f"the step says no 'do': there are {', '.join(STEPS)}"
+        case "too_long":
+            message = f"{key}: there are {first['ctx']['actual_length']:,}, and {first['ctx']['max_length']:,} at most"
         case "missing":
             message = f"'{key}' is missing"
         case "literal_error" if isinstance(first["input"], str):
