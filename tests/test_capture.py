@@ -120,6 +120,21 @@ def test_a_capture_that_is_stopped_goes_on(
     assert digest_of(out) == digest_of(card) and not list(tmp_path.glob(".*"))
 
 
+@pytest.mark.parametrize("name", ["a.img", "a.vhd", "a.qcow2"])
+def test_a_disk_that_takes_no_more(sastrugi: Program, card: Path, tmp_path: Path, name: str) -> None:
+    """From the start, or in the middle of it: a line says so, and what was read is not read again."""
+    out = tmp_path / name
+    words = ["capture", str(card), "--out", str(out)]
+    limited = ["sh", "-c", 'ulimit -f 20000; exec "$@"', "sh", program_path(), *words]
+    ran = subprocess.run(limited, capture_output=True, text=True)
+    assert ran.returncode == 2 and f"{out}: cannot be" in ran.stderr and not out.exists()
+    assert len(ran.stderr.strip().splitlines()) == 1
+    begun = list(tmp_path.glob(".*"))
+    assert bool(begun) == ("go on with --go-on" in ran.stderr) == (name != "a.img")
+    sastrugi(*words, *(["--go-on"] if begun else []))
+    assert digest_of(out) == digest_of(card) and not list(tmp_path.glob(".*"))
+
+
 def test_calls_that_cannot_be_carried_out(sastrugi: Program, card: Path, tmp_path: Path) -> None:
     (tmp_path / "there.img").write_bytes(b"x")
     cases = {

@@ -11,7 +11,10 @@ import random
 import shutil
 import sqlite3
 import subprocess
+import time
 import tomllib
+import tracemalloc
+from collections.abc import Callable
 from dataclasses import replace
 from pathlib import Path
 from typing import Any
@@ -32,6 +35,7 @@ from sastrugi.report.campaign_page import campaign_page
 from sastrugi.report.comparison_page import comparison_page
 from sastrugi.report.exports import as_csv, as_junit, as_markdown
 from sastrugi.report.page import render
+from sastrugi.scoring.claims import read_claims
 from sastrugi.scoring.paired import compare
 from sastrugi.scoring.reading import parse_scorecard
 from tests.conftest import Program, program_path
@@ -294,3 +298,40 @@ def test_what_libraries_say_reaches_people_in_words(sastrugi: Program, tmp_path:
     (tmp_path / "c" / "b.jpg").write_bytes(b"no picture" * 200)
     ran = sastrugi("corpus", "check", tmp_path / "c", "--json", code=None)
     assert "Errno" not in ran.out + ran.err and "broken" in ran.out
+
+
+@pytest.mark.parametrize(
+    ("name", "hold", "told"),
+    [
+        ("x.json", lambda file: file.truncate(800 << 20), "is zero"),
+        ("x.json", lambda file: file.truncate(3 << 30), "larger than 1 GiB"),
+        ("x.json", lambda file: file.write(b'{"files": [' + b"[]," * 2_000_000 + b"[]]}"), "more lists"),
+    ],
+)
+def test_files_that_are_nothing_but_large(
+    sastrugi: Program, tmp_path: Path, name: str, hold: Callable[[Any], object], told: str
+) -> None:
+    """They are refused before they are read, or taken apart."""
+    with (tmp_path / name).open("wb") as file:
+        hold(file)
+    began = time.monotonic()
+    assert told in sastrugi("report", name, "--out", "x.html", cwd=tmp_path, code=2).err
+    assert time.monotonic() - began < 20
+
+
+def test_rows_of_no_result_are_only_counted(tmp_path: Path) -> None:
+    """A table may be much longer than the list of results."""
+    (tmp_path / "there.jpg").touch()
+    rows = [f"{n},elsewhere/{n}.jpg,0.5,no extents" for n in range(100_000)] + ['1,here/there.jpg,0.5,"4096+512"']
+    (tmp_path / "t.csv").write_text("\n".join(["finding,file,confidence,extents", *rows]))
+    tracemalloc.start()
+    claims = read_claims(tmp_path / "t.csv", tmp_path)
+    _, most = tracemalloc.get_traced_memory()
+    tracemalloc.stop()
+    assert claims.rows == 100_001 and list(claims.by_path) == ["here/there.jpg"] and most < 8 << 20
+
+
+def test_a_recipe_has_so_many_steps_and_no_more(sastrugi: Program, tmp_path: Path) -> None:
+    head = 'recipe = 1\nname = "long"\ntitle = "Long"\nseed = 1\nmedium.size = "2 MiB"\nsteps = [\n'
+    (tmp_path / "long.toml").write_text(head + '{do = "format", file_system = "fat12"},\n' * 2001 + "]\n")
+    assert "2,000 at most" in sastrugi("recipe", "check", "long.toml", cwd=tmp_path, code=2).err

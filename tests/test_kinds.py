@@ -2,17 +2,23 @@
 
 from __future__ import annotations
 
+import bz2
+import gzip
+import json
+import lzma
 import random
+from collections.abc import Callable
 from functools import cache
 from pathlib import Path
+from typing import Any
 
 import pytest
 from hypothesis import given
 from hypothesis import strategies as st
 
 from sastrugi.errors import KindError
-from sastrugi.kinds import Measure, Proof, all_kinds, kind_for_name, kind_named
-from sastrugi.kinds.base import BytesSource, Source
+from sastrugi.kinds import Measure, Proof, _text, all_kinds, kind_for_name, kind_named, recognise
+from sastrugi.kinds.base import BytesSource, Source, UnpackBudget
 from sastrugi.kinds.registry import measuring_kind
 from sastrugi.scenario.dice import Dice
 
@@ -147,3 +153,49 @@ def test_kinds_are_found_by_name_and_extension() -> None:
     assert kind_for_name("notes") is None and kind_for_name("a.unheard") is None
     with pytest.raises(KindError, match="did you mean 'jpeg'"):
         kind_named("jpge")
+
+
+ANY_JSON = st.recursive(
+    st.none()
+    | st.booleans()
+    | st.floats(allow_nan=False, allow_infinity=False)
+    | st.text('ab\\"[]{},:é雪\n', max_size=20),
+    lambda some: st.lists(some, max_size=4) | st.dictionaries(st.text('a"\\}', max_size=4), some, max_size=4),
+    max_leaves=20,
+)
+
+
+@given(
+    st.lists(ANY_JSON) | st.dictionaries(st.text(), ANY_JSON), st.booleans(), st.sampled_from(["", " \n", "more", "]"])
+)
+def test_a_long_json_document_closes_where_a_short_one_does(value: Any, escaped: bool, behind: str) -> None:
+    """Long ones are not read as a whole, which takes many times their size."""
+    mark = b"\xef\xbb\xbf" if escaped else b""
+    source = BytesSource(
+        mark + (json.dumps(value, ensure_ascii=escaped, indent=1 if escaped else None) + behind).encode()
+    )
+    read = _text._json_length(source, source.size)
+    assert read
+    for block in (1, 7, 1 << 16):
+        with pytest.MonkeyPatch.context() as patch:
+            patch.setattr(_text, "_MOST_READ", 0)
+            patch.setattr(_text, "_BLOCK", block)
+            assert _text._json_length(source, source.size) == read
+
+
+def test_what_is_no_json_is_none_however_long(monkeypatch: pytest.MonkeyPatch) -> None:
+    monkeypatch.setattr(_text, "_MOST_READ", 0)
+    for text in (b"[1, 2", b"{what: 1}", b"[weather] 3", b'["no end]'):
+        assert _text._json_length(BytesSource(text), len(text)) == 0
+
+
+@pytest.mark.parametrize("pack", [gzip.compress, bz2.compress, lzma.compress], ids=["gz", "bz2", "xz"])
+def test_a_stream_that_is_nothing_but_a_burden_is_given_up(pack: Callable[[bytes], bytes]) -> None:
+    """One that unpacks to thousands of times its size is unpacked as far as the medium's budget goes, no further."""
+    packed = pack(bytes(96 << 20)) + pack(b"a second member")
+    spent, left = BytesSource(packed), BytesSource(packed)
+    spent.unpacking, left.unpacking = UnpackBudget(1 << 20), UnpackBudget(1 << 31)
+    given_up, whole = recognise(spent, True), recognise(left, True)
+    assert whole is not None and whole.whole and whole.length == len(packed)
+    if pack is not bz2.compress:  # whose blocks are followed without being unpacked
+        assert given_up is not None and not given_up.whole and spent.unpacking.left <= 0

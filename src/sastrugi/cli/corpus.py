@@ -111,7 +111,7 @@ def check(
     seconds: Annotated[
         float, typer.Option(help="The most time a file may take; 0: as its size asks for.", min=0, metavar="SECONDS")
     ] = 0,
-    memory: Annotated[str, typer.Option(help="The most memory a file may take.", metavar="SIZE")] = "1 GiB",
+    memory: Annotated[str, typer.Option(help="The most memory a file may take.", metavar="SIZE")] = "448 MiB",
     everything: Annotated[bool, typer.Option("--all", help="List the files that open as well.")] = False,
     as_json: JsonOption = False,
 ) -> None:

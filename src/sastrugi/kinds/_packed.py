@@ -6,12 +6,31 @@ from collections.abc import Callable
 from itertools import chain
 from typing import Protocol
 
-from sastrugi.kinds.base import Measure, Proof, Source, broken
+from sastrugi.kinds.base import Measure, Proof, Source, UnpackBudget, broken
 
 _STEP = 1 << 20
 _GRAIN, _FINE, _FINE_UP_TO = 4096, 256, 8192
 """Where packed data break is told as exactly as this, near their start more so: pieces of files are looked for from
 there."""
+_EXPECTED_AT_LEAST, _EXPECTED_RATIO = 1 << 20, 200
+"""What is unpacked of any stream: so many bytes, and so many times its packed size. More costs the budget."""
+
+
+class UnpackCounter:
+    """Counts what one stream unpacks to. `weight`: how many times longer than a deflated one it takes."""
+
+    def __init__(self, source: Source, weight: int) -> None:
+        self._budget, self._weight = source.unpacking or UnpackBudget(), weight
+        self._unpacked = self._paid = 0
+
+    def add(self, count: int, packed: int) -> bool:
+        """Whether unpacking may go on, after `count` more bytes, of `packed` bytes by now."""
+        self._unpacked += count
+        beyond = self._unpacked - _EXPECTED_AT_LEAST - _EXPECTED_RATIO * packed - self._paid
+        if beyond <= 0:
+            return True
+        self._paid += beyond
+        return self._budget.take(beyond * self._weight)
 
 
 class Unpacker(Protocol):
@@ -28,14 +47,19 @@ class Unpacker(Protocol):
 
 
 def measure_stream(
-    source: Source, kind: str, new: Callable[[], Unpacker], mark: bytes, failures: tuple[type[Exception], ...]
+    source: Source,
+    kind: str,
+    new: Callable[[], Unpacker],
+    mark: bytes,
+    failures: tuple[type[Exception], ...],
+    weight: int = 1,
 ) -> Measure | None:
     """Unpack member after member. A member at a sector's start behind another is a file of its own."""
     if source.read(0, len(mark)) != mark:
         return None
     at = members = 0
     while True:
-        length = _member(source, at, new, failures)
+        length = _member(source, at, new, failures, UnpackCounter(source, weight))
         if length <= 0:
             if not members and -length <= len(mark) + 16:
                 return None
@@ -45,8 +69,14 @@ def measure_stream(
             return Measure(kind, at, True, Proof.CHECKSUM, "unpacks to its end, the checksum right")
 
 
-def _member(source: Source, start: int, new: Callable[[], Unpacker], failures: tuple[type[Exception], ...]) -> int:
-    """The packed length of the member at `start`; minus the bytes read where it breaks."""
+def _member(
+    source: Source,
+    start: int,
+    new: Callable[[], Unpacker],
+    failures: tuple[type[Exception], ...],
+    counter: UnpackCounter,
+) -> int:
+    """The packed length of the member at `start`; minus the bytes read where it breaks, or is given up."""
     unpacker = new()
     for at, block in source.blocks(start, size=1 << 18):
         fine = range(0, min(_FINE_UP_TO, len(block)), _FINE) if at == start else range(0)
@@ -55,9 +85,11 @@ def _member(source: Source, start: int, new: Callable[[], Unpacker], failures: t
             end = at + first + len(data)
             try:
                 while True:
-                    unpacker.decompress(data, _STEP)
+                    count = len(unpacker.decompress(data, _STEP))
                     if unpacker.eof:
                         return end - len(unpacker.unused_data) - start
+                    if not counter.add(count, end - start):
+                        return start - end
                     if tail := getattr(unpacker, "unconsumed_tail", b""):
                         data = tail
                     elif not getattr(unpacker, "needs_input", True):

@@ -7,6 +7,8 @@ import json
 import re
 from itertools import chain
 
+import numpy as np
+
 from sastrugi.kinds.base import Source
 
 _CONTROL = bytes({*range(32), 0x7F} - {9, 10, 12, 13, 27})
@@ -15,7 +17,12 @@ _FIRST_BLOCK = 1 << 12
 """Most that looks like text at first is none soon after."""
 SHORTEST = 16
 UTF16 = {b"\xff\xfe": "utf-16-le", b"\xfe\xff": "utf-16-be"}
-_MOST_JSON = 64 << 20
+_MOST_READ = 4 << 20
+"""A JSON document of so many bytes is read as one; of a longer one, which takes many times its size, only where it
+closes is looked for."""
+_BYTE_ORDER_MARK = b"\xef\xbb\xbf"
+_OUTSIDE = np.isin(np.arange(256), np.frombuffer(b' \t\r\n{}[]:,"+-.0123456789eEtrufalsn', np.uint8))
+"""Bytes that JSON has outside of its strings."""
 _HEADER_LINE = re.compile(
     r"(From|To|Subject|Date|Received|Return-Path|Message-ID|MIME-Version|Delivered-To|X-[\w-]+): ", re.IGNORECASE
 )
@@ -73,7 +80,7 @@ def utf16_length(source: Source, encoding: str) -> int:
 def sort_of_text(source: Source, length: int) -> tuple[str, int]:
     """Which kind of text (json, eml, mbox, csv, log or txt), by its first lines (JSON by all of it), and its length."""
     head = source.read(0, min(length, 4096)).decode("utf-8", "ignore").lstrip("\ufeff")
-    if head.lstrip()[:1] in ("{", "[") and length <= _MOST_JSON and (closes := _json_length(source, length)):
+    if head.lstrip()[:1] in ("{", "[") and (closes := _json_length(source, length)):
         return "json", closes
     return _sort_by_lines(head.splitlines(), length), length
 
@@ -101,6 +108,10 @@ def _is_table(lines: list[str]) -> bool:
 
 def _json_length(source: Source, length: int) -> int:
     """The length of the JSON document at the start with the white space behind it, 0 if there is none."""
+    if length > _MOST_READ:
+        end = _closes(source, length)
+        behind = source.read(end, 4096) if end else b""
+        return end + len(behind) - len(behind.lstrip())
     text = source.read(0, length).decode("utf-8", "ignore").lstrip("\ufeff")
     begin = len(text) - len(text.lstrip())
     try:
@@ -109,5 +120,33 @@ def _json_length(source: Source, length: int) -> int:
         return 0
     rest = text[end:]
     space = len(rest) - len(rest.lstrip())
-    mark = 3 if source.read(0, 3) == b"\xef\xbb\xbf" else 0
+    mark = len(_BYTE_ORDER_MARK) if source.read(0, 3) == _BYTE_ORDER_MARK else 0
     return mark + len(text[: end + space].encode())
+
+
+def _closes(source: Source, length: int) -> int:
+    """Behind the bracket that closes the first one, by brackets outside of strings (RFC 8259, sections 2 and 7); 0
+    where something stands outside of strings that JSON does not have there, or nothing closes."""
+    depth, inside, slashes = 0, 0, 0
+    first = len(_BYTE_ORDER_MARK) if source.read(0, 3) == _BYTE_ORDER_MARK else 0
+    for at, block in source.blocks(first, size=_BLOCK):
+        data = np.frombuffer(block[: length - at], np.uint8)
+        if not data.size:
+            break
+        place = np.arange(data.size)
+        solid = np.maximum.accumulate(np.where(data != 0x5C, place, -1 - slashes))
+        before = place - 1 - np.concatenate(([-1 - slashes], solid[:-1]))  # backslashes just before each byte
+        slashes = int(place[-1] - solid[-1])
+        marks = (data == 0x22) & (before % 2 == 0)
+        outside = (np.cumsum(marks) + inside) % 2 == 0
+        inside = (inside + int(marks.sum())) % 2
+        wrong = np.flatnonzero(outside & ~_OUTSIDE[data])
+        steps = np.isin(data, (0x5B, 0x7B)).astype(np.int64) - np.isin(data, (0x5D, 0x7D))
+        depths = depth + np.cumsum(np.where(outside, steps, 0))
+        ends = np.flatnonzero(outside & (steps < 0) & (depths <= 0))
+        if ends.size and not (wrong.size and wrong[0] < ends[0]):
+            return at + int(ends[0]) + 1
+        if wrong.size:
+            return 0
+        depth = int(depths[-1])
+    return 0

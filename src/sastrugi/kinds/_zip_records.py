@@ -10,6 +10,7 @@ import zlib
 from dataclasses import dataclass
 from struct import Struct
 
+from sastrugi.kinds._packed import UnpackCounter
 from sastrugi.kinds.base import Source
 
 _GRAIN = 4096
@@ -180,7 +181,7 @@ def first_damaged(source: Source, archive: Archive) -> tuple[Member, int] | None
     for member in archive.members:
         if member.method not in (_STORED, _DEFLATED):
             continue
-        value = 0
+        value, counter = 0, UnpackCounter(source, 1)
         unpack = zlib.decompressobj(-15) if member.method == _DEFLATED else None
         reached = member.data
         try:
@@ -189,6 +190,8 @@ def first_damaged(source: Source, archive: Archive) -> tuple[Member, int] | None
                 reached = at
                 while block:
                     data = unpack.decompress(block, 1 << 20) if unpack else block
+                    if unpack and not counter.add(len(data), at - member.data + step):
+                        return member, reached
                     value = zlib.crc32(data, value)
                     block = unpack.unconsumed_tail if unpack else b""
         except zlib.error:

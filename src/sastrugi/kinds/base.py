@@ -17,10 +17,25 @@ from numpy.typing import NDArray
 from sastrugi.scenario.dice import Dice
 
 
+@dataclass(slots=True)
+class UnpackBudget:
+    """Bytes that may still be unpacked beyond what packed data are expected to hold. Streams that are nothing but a
+    burden (a kilobyte that unpacks to gigabytes) would else hold up whoever measures them."""
+
+    left: int = 64 << 20
+
+    def take(self, count: int) -> bool:
+        """Whether there was something left."""
+        self.left -= count
+        return self.left > 0
+
+
 class Source(ABC):
-    """Bytes that begin where a file may begin. `size` is how many there are before the medium or the placement ends."""
+    """Bytes that begin where a file may begin. `size` is how many there are before the medium or the placement ends;
+    `unpacking` is shared by all sources of one medium, where there is one."""
 
     size: int
+    unpacking: UnpackBudget | None = None
 
     @abstractmethod
     def read(self, position: int, length: int) -> bytes:

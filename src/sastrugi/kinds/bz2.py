@@ -32,7 +32,7 @@ def measure(source: Source, deep: bool = False) -> Measure | None:
         return None
     if not deep and _ends_with_a_stream(source) and _end(source) == source.size:
         return Measure("bz2", source.size, True, Proof.STRUCTURE, "its blocks follow up to an end of theirs")
-    return measure_stream(source, "bz2", bz2.BZ2Decompressor, head[:3], (OSError, ValueError, EOFError))
+    return measure_stream(source, "bz2", bz2.BZ2Decompressor, head[:3], (OSError, ValueError, EOFError), 8)
 
 
 def _ends_with_a_stream(source: Source) -> bool:

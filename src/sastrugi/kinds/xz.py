@@ -19,7 +19,7 @@ def _new() -> Unpacker:
 
 
 def measure(source: Source, deep: bool = False) -> Measure | None:
-    return measure_stream(source, "xz", _new, _MARK, (lzma.LZMAError, EOFError))
+    return measure_stream(source, "xz", _new, _MARK, (lzma.LZMAError, EOFError), 2)
 
 
 def make(dice: Dice, size: int) -> bytes:

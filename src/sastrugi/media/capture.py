@@ -11,6 +11,7 @@ import hashlib
 import json
 import shutil
 import time
+from contextlib import suppress
 from dataclasses import dataclass, field
 from pathlib import Path
 
@@ -78,13 +79,15 @@ def capture(
         return result
     try:
         writer = writer_for(container, work / out.name, source.size, part_size, resume=go_on)
-    except SastrugiError:  # no such container, or too small a one: nothing was begun
+        if not go_on:
+            writer.checkpoint()
+            journal.save()
+    except (SastrugiError, OSError) as error:  # no such container, too small a one, no room: nothing was begun
         if not go_on:
             shutil.rmtree(work, ignore_errors=True)
+        if isinstance(error, OSError):
+            raise DestinationError(f"{out}: cannot be made: {system_words(error)}") from error
         raise
-    if not go_on:
-        writer.checkpoint()
-        journal.save()
     progress.start("capture", source.size)
     saved = time.monotonic()
     try:
@@ -105,16 +108,25 @@ def capture(
                     writer.checkpoint()
                     journal.save()
                     saved = time.monotonic()
+        writer.finish()
     except (Interrupted, _Gone, KeyboardInterrupt) as error:
         writer.checkpoint()
         journal.save()
         writer.close()
         why = str(error) if isinstance(error, _Gone) else "stopped"
         raise Interrupted(f"{why}; {format_size(journal.position)} of {format_size(source.size)} are saved") from None
+    except (OSError, MediumError) as error:  # a source that fails is told apart where it is read
+        with suppress(OSError, MediumError):
+            writer.close()
+        refused = error if isinstance(error, OSError) else error.__cause__
+        if not isinstance(refused, OSError):
+            raise
+        raise DestinationError(
+            f"{out}: cannot be written: {system_words(refused)}: make room, then go on with --go-on"
+        ) from error
     except BaseException:
         writer.close()
         raise
-    writer.finish()
     for part in source.unreadable:  # what is known to be dead counts where a hole needed no reading, too
         journal.unreadable.add(part)
     progress.finish()
@@ -164,7 +176,7 @@ def _resume(journal: _Journal, out: Path) -> None:
         lost = RangeSet(Extent(int(offset), int(length)) for offset, length in saved.pop("unreadable"))
         copied = saved.pop("copied", False) is True
     except (OSError, ValueError, KeyError, TypeError, AttributeError) as error:
-        raise DestinationError(f"{out}: there is no capture to go on with: leave --go-on out ({error})") from error
+        raise DestinationError(f"{out}: there is no capture to go on with: leave --go-on out") from error
     for key, value in journal.facts.items():
         if saved.get(key) != value and key != "source":
             raise MediumError(

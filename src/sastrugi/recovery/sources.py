@@ -2,7 +2,10 @@
 
 from __future__ import annotations
 
+from weakref import WeakKeyDictionary
+
 from sastrugi.kinds import Source
+from sastrugi.kinds.base import UnpackBudget
 from sastrugi.media import FileMap, Medium
 
 _AHEAD = 1 << 16
@@ -16,6 +19,7 @@ class MediumSource(Source):
         self._map = file
         self.size = file.reach
         self._window, self._window_at = b"", 0
+        self.unpacking = _budget_of(medium)
 
     def read(self, position: int, length: int) -> bytes:
         inside = position - self._window_at
@@ -30,3 +34,14 @@ class MediumSource(Source):
 
     def _read(self, position: int, length: int) -> bytes:
         return self._map.read(self._medium, position, min(length, self.size - position))
+
+
+_BUDGETS: WeakKeyDictionary[Medium, UnpackBudget] = WeakKeyDictionary()
+_OF_A_MEDIUM = 4 << 30
+
+
+def _budget_of(medium: Medium) -> UnpackBudget:
+    found = _BUDGETS.get(medium)
+    if found is None:
+        found = _BUDGETS[medium] = UnpackBudget(_OF_A_MEDIUM)
+    return found

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import datetime as dt
 import math
+import re
 from collections import Counter
 from collections.abc import Collection, Iterator, Sequence
 from dataclasses import dataclass
@@ -26,6 +27,11 @@ COLUMNS: dict[str, tuple[str, ...]] = {
 """What is read of a table, and the headings under which it may stand, in any order and case."""
 _LARGEST, _LARGEST_JSON = 256 << 20, 32 << 20
 """Bytes of a table; JSON is held in memory as a whole."""
+_USUAL = {
+    "confidence": re.compile(r"0(\.\d{1,20})?|1(\.0+)?|\d\d?%|"),
+    "extents": re.compile(r"(\d{1,18}\+\d{1,18}( \d{1,18}\+\d{1,18})*)?"),
+    "modified": re.compile(r"((19|20)\d\d-(0[1-9]|1[0-2])-(0[1-9]|1\d|2[0-8])[ T]([01]\d|2[0-3]):[0-5]\d:[0-5]\d)?"),
+}
 _MOST_ABOVE = 32
 """Folders above the results that a path in a table may name."""
 _NOWHERE = FileMap()
@@ -86,11 +92,18 @@ def read_claims(table: Path | None, results: Path) -> Claims:
             path = _below(name, roots)
             if path.rpartition("/")[2] in names:
                 out[path] = _claim(f"{table}, row {number}", row, columns)
+            elif not _is_usual(row, columns):
+                _claim(f"{table}, row {number}", row, columns)  # a table that is wrong somewhere is wrong
     except OSError as error:
         raise SastrugiError(f"{table}: cannot be read: {system_words(error)}") from error
     except ValueError as error:
         raise SastrugiError(f"{table}: cannot be read as a table: {error}") from error
     return Claims(out, number - 1)
+
+
+def _is_usual(row: Sequence[Any], columns: dict[str, list[int]]) -> bool:
+    """Whether a row says what it says in the way that nearly all do, which is quickly told to be right."""
+    return all(form.fullmatch(_value(row, columns[key])) for key, form in _USUAL.items())
 
 
 def _claim(told: str, row: Sequence[Any], columns: dict[str, list[int]]) -> Claim:
