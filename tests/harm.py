@@ -2,12 +2,17 @@
 
 from __future__ import annotations
 
+import copy
 import random
+import tomllib
 from pathlib import Path
+from typing import Any
 
 import numpy as np
 
+from sastrugi.specimen.recipe import shipped_recipes
 from sastrugi.specimen.truth import Specimen
+from sastrugi.units import parse_size
 
 SECTOR = 512
 _NUMBERS = (
@@ -56,4 +61,44 @@ def damage(image: Path, sectors: list[int], dice: random.Random) -> None:
             else:
                 file.seek(at)
                 file.write(bytes(SECTOR))
-        file.truncate(size if dice.random() < 0.95 else dice.randrange(size))
+        file.truncate(size if dice.random() < 0.95 else dice.randrange(1, size // SECTOR) * SECTOR)
+
+
+_ODD = (
+    0, 1, -1, 2, 255, 1 << 31, 1 << 63, 1.5, -0.0, float("inf"), True, "", " ", "/", "..", "/../..", "a/../../b", "*", "**", "[", "\0",
+    "\n", "\u202e", "é" * 300, "0 B", "1 B", "511 B", "64 KiB", "1 MiB", "8 EiB", "1 KiB..0 B", "1 B..1 GiB", "{n}", "{", "rest", "all",
+    [], {}, ["/**"], ["*", "*"], "2031-02-03", "fat12", "ntfs", "ext4", "hfs+", "linux",
+)  # fmt: skip
+
+
+def changed_recipe(dice: random.Random) -> dict[str, Any]:
+    """A shipped recipe for a small medium, with values, keys and steps changed, doubled, moved or left out."""
+    while True:
+        recipe = tomllib.loads(dice.choice(sorted(shipped_recipes().items()))[1])
+        if parse_size(str(recipe["medium"]["size"])) <= 64 << 20:
+            break
+    for _ in range(dice.choice((1, 1, 2, 4))):
+        steps = recipe["steps"]
+        what = dice.random()
+        if what < 0.15:
+            steps.insert(dice.randrange(len(steps) + 1), copy.deepcopy(dice.choice(steps)))
+        elif what < 0.25 and len(steps) > 1:
+            del steps[dice.randrange(len(steps))]
+        elif what < 0.35:
+            dice.shuffle(steps)
+        else:
+            _change(dice.choice([recipe, recipe["medium"], *steps, *steps]), dice)
+    return recipe
+
+
+def _change(table: dict[str, Any], dice: random.Random) -> None:
+    key = dice.choice([key for key in table if key not in ("steps", "recipe")] or ["do"])
+    value = table.get(key)
+    if isinstance(value, dict) and value and dice.random() < 0.8:
+        _change(value, dice)
+    elif isinstance(value, list) and value and isinstance(value[0], dict) and dice.random() < 0.8:
+        _change(dice.choice(value), dice)
+    elif dice.random() < 0.1:
+        table.pop(key, None)
+    else:
+        table[key] = dice.choice(_ODD)

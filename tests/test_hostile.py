@@ -17,6 +17,7 @@ from typing import Any
 
 import numpy as np
 import pytest
+import tomli_w
 from hypothesis import example, given, settings
 from hypothesis import strategies as st
 
@@ -31,10 +32,12 @@ from sastrugi.report.style import Ink
 from sastrugi.report.tables import scan_summary
 from sastrugi.scoring.claims import read_claims
 from sastrugi.scoring.scorer import judge
+from sastrugi.specimen.build import build
 from sastrugi.specimen.recipe import parse_recipe, shipped_recipes
 from sastrugi.specimen.truth import Specimen
 from tests.conftest import Program, program_path
 from tests.forged import FOLDER, ForgedVolume, dots, record
+from tests.harm import changed_recipe
 
 ODD: list[Any] = [
     None, True, -1, 0, 1 << 62, 1 << 70, -(1 << 63), 1.5, float("inf"), "", "x", "../../etc/passwd", "\x00", "\udc80", [], {}, [[1]],
@@ -152,6 +155,14 @@ def test_recipes(seed: int) -> None:
     began = time.monotonic()
     ends_well(lambda: parse_recipe("\n".join(lines), "r.toml"))
     assert time.monotonic() - began < 10
+
+
+@pytest.mark.parametrize("seed", range(8))
+def test_changed_recipes_are_laid_down_or_refused(tmp_path: Path, seed: int) -> None:
+    """`benchmarks/fuzz_recipes.py` tries thousands."""
+    text = tomli_w.dumps(changed_recipe(random.Random(seed)))
+    ends_well(lambda: build(parse_recipe(text, "r.toml"), tmp_path / "made", Progress()))
+    assert {path.name for path in tmp_path.iterdir()} <= {"made"}
 
 
 @given(seed=st.integers(0, 1 << 30))

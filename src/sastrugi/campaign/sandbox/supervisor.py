@@ -105,8 +105,9 @@ def _supervise(order: dict[str, Any], groups: Groups, stop: dict[str, bool]) -> 
     moved, began = _moved(), time.monotonic()
     engine = _start(order, groups, writing)
     os.close(writing)
-    wanted = [] if not order["confined"] else [name for name in _ALL_HELD if not (
-        order["network"] and name == "network namespace")]  # fmt: skip
+    wanted = [name for name in _ALL_HELD if order["confined"] and not (order["network"] and name.startswith("network"))]
+    if order["memory"]:  # the one limit that is looked at too late else
+        wanted.append("memory cgroup")
     _tell(held=engine.held, missing=[name for name in wanted if name not in engine.held])
     log, peak, told = Log(), 0, began
     disk = _Disk(order, engine)
@@ -298,11 +299,11 @@ def _reap_in_place(
             writable = [*order["writable"], *DEVICES, *own]
             space = (os.open(SHARED_MEMORY, os.O_RDONLY | os.O_DIRECTORY),)
             held.append("read-only view")
+        prctl(PR_SET_DUMPABLE, 0)  # nobody looks into this process, or takes its handles
         engine = os.fork()
         if engine == 0:
             _become(order, writing, words, held, space, writable, limited)
         os.close(writing)
-        prctl(PR_SET_DUMPABLE, 0)  # nobody looks into this process, or takes its handles
         drop_capabilities(0)
         code, left = _wait_for(engine), None
         if "pid" in namespaces:  # which end with this process
