@@ -159,7 +159,7 @@ def test_an_engine_of_somebody_who_is_not_root(tmp_path_factory: pytest.TempPath
         "command": [SYSTEM_PYTHON, str(home / "sastrugi/standins/escapes.py"), str(home / "targets.json")],
         "bench": os.getpid(), "environment": {}, "folder": str(home / "scratch"), "log": str(home / "scratch" / "log"),
         "writable": [str(home / "results"), str(home / "scratch")], "devices": [], "needed": [SYSTEM_PYTHON],
-        "handed": 0, "seconds": 60, "memory": 1 << 30, "disk": 1 << 30, "processes": 100, "cores": 0, "confined": True,
+        "handed": 0, "seconds": 60, "memory": 0, "disk": 1 << 30, "processes": 100, "cores": 0, "confined": True,
         "network": False,
     }  # fmt: skip
     (home / "order.json").write_text(json.dumps(order))
