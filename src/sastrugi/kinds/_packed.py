@@ -22,6 +22,7 @@ class UnpackCounter:
     def __init__(self, source: Source, weight: int) -> None:
         self._budget, self._weight = source.unpacking or UnpackBudget(), weight
         self._unpacked = self._paid = 0
+        self.given_up = False
 
     def add(self, count: int, packed: int) -> bool:
         """Whether unpacking may go on, after `count` more bytes, of `packed` bytes by now."""
@@ -30,7 +31,8 @@ class UnpackCounter:
         if beyond <= 0:
             return True
         self._paid += beyond
-        return self._budget.take(beyond * self._weight)
+        self.given_up = not self._budget.take(beyond * self._weight)
+        return not self.given_up
 
 
 class Unpacker(Protocol):
@@ -59,11 +61,13 @@ def measure_stream(
         return None
     at = members = 0
     while True:
-        length = _member(source, at, new, failures, UnpackCounter(source, weight))
+        counter = UnpackCounter(source, weight)
+        length = _member(source, at, new, failures, counter)
         if length <= 0:
             if not members and -length <= len(mark) + 16:
                 return None
-            return broken(kind, at - length, f"its packed data break after {members} members")
+            told = "unpack to far more than their size, the end was not looked for" if counter.given_up else "break"
+            return broken(kind, at - length, f"its packed data {told} after {members} members")
         at, members = at + length, members + 1
         if at % 512 == 0 or source.read(at, len(mark)) != mark:
             return Measure(kind, at, True, Proof.CHECKSUM, "unpacks to its end, the checksum right")

@@ -66,9 +66,9 @@ def read_manifest(path: Path) -> dict[int, str]:
 
 def _cut_to_whole_lines(path: Path) -> None:
     """Raises DestinationError where it is no manifest."""
-    if not path.is_file():
+    if path.is_symlink() or not path.is_file():
         raise ValueError("it is no file")
-    with path.open("r+b") as file:
+    with path.open("rb") as file:
         head = file.read(len(MANIFEST_HEAD)).decode("latin-1")
         if not MANIFEST_HEAD.startswith(head):
             raise DestinationError(f"{path}: is no manifest of this program: name another folder")
@@ -81,5 +81,5 @@ def _cut_to_whole_lines(path: Path) -> None:
                 end = start + newline + 1
                 break
             end = start
-        if end < size:
-            file.truncate(end)
+    if end < size:
+        os.truncate(path, end)
