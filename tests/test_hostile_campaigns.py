@@ -8,6 +8,7 @@ import io
 import json
 import os
 import random
+import re
 import shutil
 import sqlite3
 import subprocess
@@ -38,6 +39,7 @@ from sastrugi.report.page import render
 from sastrugi.scoring.claims import read_claims
 from sastrugi.scoring.paired import compare
 from sastrugi.scoring.reading import parse_scorecard
+from sastrugi.specimen.truth import Specimen
 from tests.conftest import Program, program_path
 from tests.test_hostile import mutated
 
@@ -317,6 +319,20 @@ def test_files_that_are_nothing_but_large(
     began = time.monotonic()
     assert told in sastrugi("report", name, "--out", "x.html", cwd=tmp_path, code=2).err
     assert time.monotonic() - began < 20
+
+
+def test_a_truth_that_is_wrong_a_million_times_is_wrong_once(demo: Path, tmp_path: Path) -> None:
+    """The first mistake ends the reading; each one is not kept with all that can be said of it."""
+    for wrong in ('"x",', "[],", "{},"):
+        shutil.copytree(demo / "specimen", tmp_path / "s", dirs_exist_ok=True)
+        truth = (tmp_path / "s" / "truth.json").read_text()
+        (tmp_path / "s" / "truth.json").write_text(re.sub(r'("files": ?\[)', rf"\1{wrong * 1_500_000}", truth, count=1))
+        tracemalloc.start()
+        with pytest.raises(SastrugiError, match=r"damaged at files\.0|more lists"):
+            Specimen(tmp_path / "s")
+        _, most = tracemalloc.get_traced_memory()
+        tracemalloc.stop()
+        assert most < 100 << 20
 
 
 def test_rows_of_no_result_are_only_counted(tmp_path: Path) -> None:

@@ -94,14 +94,16 @@ def parse_toml(text: str) -> dict[str, Any]:
 def parse_json(text: str | bytes) -> Any:
     """What a JSON text says. Raises ValueError, also for one that is nested too deep, and for a long one that holds
     hardly anything but empty lists, of which a few megabytes take gigabytes."""
-    if len(text) > _PIECE and _parts(text) * _LEAST_OF_A_PART > len(text):
-        raise ValueError("it holds more lists than anything that this program writes")
+    require_content(text)
     try:
         return json.loads(text)
     except RecursionError:
         raise ValueError("it is nested too deep") from None
 
 
-def _parts(text: str | bytes) -> int:
-    """How many lists and objects a JSON text holds, or more."""
-    return text.count("[") + text.count("{") if isinstance(text, str) else text.count(b"[") + text.count(b"{")
+def require_content(text: str | bytes) -> None:
+    """Raise ValueError for a long JSON text of which hardly anything but brackets is left."""
+    if len(text) > _PIECE:
+        parts = text.count("[") + text.count("{") if isinstance(text, str) else text.count(b"[") + text.count(b"{")
+        if parts * _LEAST_OF_A_PART > len(text):
+            raise ValueError("it holds more lists than anything that this program writes")

@@ -5,7 +5,7 @@ from __future__ import annotations
 from pathlib import Path
 from typing import Annotated, Any, Literal
 
-from pydantic import BaseModel, BeforeValidator, ConfigDict, ValidationError
+from pydantic import BaseModel, BeforeValidator, ConfigDict, FailFast, ValidationError
 
 from sastrugi.campaign.record_digests import TrialDigests, TrialHost
 from sastrugi.errors import EngineError, system_words
@@ -88,10 +88,10 @@ class Trial(_Value):
     status: int | None = None
     signal: int | None = None
     measures: Measures = Measures()
-    changed: tuple[Extent, ...] = ()
+    changed: Annotated[tuple[Extent, ...], FailFast()] = ()
     identity_after: str = ""
     left_behind: int = 0
-    trouble: tuple[str, ...] = ()
+    trouble: Annotated[tuple[str, ...], FailFast()] = ()
     said: int = 0
     confined: Annotated[tuple[str, ...], BeforeValidator(_held)] = ()
     overhead: float = 0.0

@@ -3,9 +3,9 @@
 from __future__ import annotations
 
 from dataclasses import asdict, fields
-from typing import TYPE_CHECKING, Literal
+from typing import TYPE_CHECKING, Annotated, Literal
 
-from pydantic import BaseModel, ConfigDict, Field
+from pydantic import BaseModel, ConfigDict, FailFast, Field
 from pydantic.dataclasses import dataclass
 
 from sastrugi.scoring.claimed_extents import PlaceWord
@@ -146,7 +146,7 @@ class Calibration(_Value):
     count: int
     brier: float
     mean_gap: float
-    bins: tuple[Bin, ...]
+    bins: Annotated[tuple[Bin, ...], FailFast()]
 
 
 class Group(_Value):
@@ -197,9 +197,9 @@ class Scorecard(_Value):
     inflation: float
     calibration: Calibration | None
     classes: dict[str, int]
-    files: tuple[FileScore, ...]
-    results: tuple[ResultScore, ...]
-    unreadable: tuple[str, ...]
+    files: Annotated[tuple[FileScore, ...], FailFast()]
+    results: Annotated[tuple[ResultScore, ...], FailFast()]
+    unreadable: Annotated[tuple[str, ...], FailFast()]
     table_rows: int = 0
     table_matched: int = 0
     left_out: int = 0

@@ -10,6 +10,7 @@ from pathlib import PurePath
 import numpy as np
 from numpy.typing import NDArray
 
+from sastrugi.errors import system_words
 from sastrugi.media.extents import RangeSet
 from sastrugi.media.faults import FAULTS_SUFFIX
 from sastrugi.media.opening import SPECIMEN_IMAGE
@@ -19,12 +20,13 @@ from sastrugi.progress import Progress
 from sastrugi.specimen.ceiling import share_by_books, share_by_look, standing_blocks
 from sastrugi.specimen.digests import blake3_of, medium_digest, sha256_file
 from sastrugi.specimen.truth import RECIPE_FILE, SUMS_FILE, TRUTH_FILE, UNKNOWN, Specimen, TruthFile, TruthVolume
+from sastrugi.texts import read_text
 from sastrugi.units import percent
 from sastrugi.volumes.probing import probe
 from sastrugi.volumes.record_peek import names_match, peek_record
 
 FAULTS_FILE = SPECIMEN_IMAGE + FAULTS_SUFFIX
-_READ = 1 << 22
+_READ, _LARGEST_SUMS = 1 << 22, 1 << 20
 
 
 @dataclass(frozen=True, slots=True)
@@ -47,9 +49,11 @@ def _papers(specimen: Specimen) -> Check:
     path = specimen.folder / SUMS_FILE
     faults: list[str] = []
     try:
-        lines = path.read_text("ascii").splitlines()
+        text = read_text(path, _LARGEST_SUMS, "ascii")
     except (OSError, ValueError) as error:
-        return Check("digests of the papers", 0, (f"{SUMS_FILE} cannot be read: {error}",))
+        told = system_words(error) if isinstance(error, OSError) else error
+        return Check("digests of the papers", 0, (f"{SUMS_FILE} cannot be read: {told}",))
+    lines = text.splitlines()
     listed = {name: digest for digest, _, name in (line.partition("  ") for line in lines)}
     for name in (RECIPE_FILE, TRUTH_FILE, *([FAULTS_FILE] if specimen.truth.medium.unreadable else [])):
         if name not in listed:
@@ -60,7 +64,7 @@ def _papers(specimen: Specimen) -> Check:
                 faults.append(f"{name} is not the file that {SUMS_FILE} lists")
         except OSError:
             faults.append(f"{name} is listed in {SUMS_FILE}, but cannot be read")
-    if "".join(f"{digest}  {name}\n" for name, digest in listed.items()) != path.read_text("ascii"):
+    if "".join(f"{digest}  {name}\n" for name, digest in listed.items()) != text:
         faults.append(f"{SUMS_FILE} holds more than digests and names")
     return Check("digests of the papers", len(listed), tuple(faults))
 

@@ -11,7 +11,7 @@ from operator import or_
 from pathlib import Path
 from typing import TYPE_CHECKING, Annotated, Any, Literal
 
-from pydantic import BaseModel, Field, ValidationError, ValidationInfo, field_validator
+from pydantic import BaseModel, FailFast, Field, ValidationError, ValidationInfo, field_validator
 
 from sastrugi.errors import RecipeError, system_words
 from sastrugi.specimen.recipe_types import RangeTable, Size, StepTable, Table
@@ -58,7 +58,7 @@ class Recipe(Table):
     seed: Annotated[int, Field(ge=-(1 << 63), lt=1 << 63)]
     starts: dt.datetime = dt.datetime(2031, 2, 3, 8, 0)
     medium: MediumTable
-    steps: Annotated[list[AnyStep], Field(min_length=1, max_length=_MOST_STEPS)]
+    steps: Annotated[list[AnyStep], Field(min_length=1, max_length=_MOST_STEPS), FailFast()]
     text: str = Field(default="", exclude=True)
     base: Path = Field(default=Path(), exclude=True)
 

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import datetime as dt
+import re
 from collections.abc import Iterable, Iterator, Sequence
 from functools import cached_property
 from pathlib import Path
@@ -10,7 +11,7 @@ from typing import Annotated, Any, Literal, Protocol, Self
 
 import numpy as np
 from numpy.typing import NDArray
-from pydantic import BaseModel, ConfigDict, PlainSerializer, PlainValidator, ValidationError, model_validator
+from pydantic import BaseModel, ConfigDict, FailFast, PlainSerializer, PlainValidator, ValidationError, model_validator
 from pydantic.dataclasses import dataclass
 from pydantic_core import ArgsKwargs
 
@@ -21,7 +22,7 @@ from sastrugi.media.faults import FAULTS_SUFFIX
 from sastrugi.media.filemap import UNKNOWN as UNKNOWN_PLACE
 from sastrugi.media.filemap import Segment
 from sastrugi.media.opening import SPECIMEN_IMAGE
-from sastrugi.texts import LARGEST_NUMBER, parse_json, read_text
+from sastrugi.texts import LARGEST_NUMBER, read_text, require_content
 
 TRUTH_VERSION = 5
 READABLE_VERSIONS = (3, 4, 5)
@@ -286,9 +287,9 @@ class Truth(_Value):
     title: str
     seed: int
     medium: TruthMedium
-    volumes: tuple[TruthVolume, ...]
-    folders: tuple[TruthFolder, ...]
-    files: tuple[TruthFile, ...]
+    volumes: Annotated[tuple[TruthVolume, ...], FailFast()]
+    folders: Annotated[tuple[TruthFolder, ...], FailFast()]
+    files: Annotated[tuple[TruthFile, ...], FailFast()]
 
     @model_validator(mode="after")
     def _belongs_together(self) -> Self:
@@ -328,6 +329,7 @@ class Truth(_Value):
 def _read_truth(path: Path) -> Truth:
     try:
         text = read_text(path, _LARGEST)
+        require_content(text)
     except OSError as error:
         raise SpecimenError(f"{path}: cannot be read: {system_words(error)}") from error
     except ValueError as error:
@@ -336,11 +338,13 @@ def _read_truth(path: Path) -> Truth:
         truth = Truth.model_validate_json(text)
         version: object = truth.version
     except ValidationError as error:
-        version = _version_of(path, text)
+        version = _version_of(text)
         if version in READABLE_VERSIONS:
             first = error.errors()[0]
             where = ".".join(str(part) for part in first["loc"])
             raise SpecimenError(f"{path}: is damaged at {where}: {first['msg']}") from error
+    if version is None:
+        raise SpecimenError(f"{path}: cannot be read: it does not begin as the truth of a specimen")
     if version not in READABLE_VERSIONS:
         raise SpecimenError(
             f"{path}: is version {version} of the truth, this program reads {TRUTH_VERSION}: build the specimen again"
@@ -348,12 +352,13 @@ def _read_truth(path: Path) -> Truth:
     return truth
 
 
-def _version_of(path: Path, text: str) -> object:
-    try:
-        loaded = parse_json(text)
-    except ValueError as error:
-        raise SpecimenError(f"{path}: cannot be read: {error}") from error
-    return loaded.get("version") if isinstance(loaded, dict) else None
+_HEAD, _VERSION = 4096, re.compile(r'"version"\s*:\s*([0-9]{1,9})\b')
+
+
+def _version_of(text: str) -> int | None:
+    """The version that stands at the head of a truth, also of one that is damaged further on."""
+    found = _VERSION.search(text, 0, _HEAD)
+    return int(found[1]) if found else None
 
 
 def is_of_specimen(path: str) -> bool:
