@@ -16,6 +16,7 @@ from hypothesis import strategies as st
 from sastrugi.progress import Progress
 from sastrugi.scoring.block_index import HEAD_BLOCKS, NO_SHIFT, Heads, Witnesses, _Index
 from sastrugi.scoring.candidates import CandidateSet, find_candidates
+from sastrugi.scoring.claims import Claims
 from sastrugi.scoring.contents import Contents
 from sastrugi.scoring.matching import Candidate, assign
 from sastrugi.scoring.names import NameVerdict
@@ -165,7 +166,7 @@ def candidates_of(references: References, folder: Path, results: dict[str, bytes
     for name, data in results.items():
         (folder / name).parent.mkdir(parents=True, exist_ok=True)
         (folder / name).write_bytes(data)
-    listed = read_folder(folder, {}).results
+    listed = read_folder(folder, Claims({})).results
     return find_candidates(references.specimen, references.files, listed, Progress()), listed
 
 

@@ -338,7 +338,7 @@ def test_a_truth_that_is_wrong_a_million_times_is_wrong_once(demo: Path, tmp_pat
 def test_rows_of_no_result_are_only_counted(tmp_path: Path) -> None:
     """A table may be much longer than the list of results."""
     (tmp_path / "there.jpg").touch()
-    rows = [f"{n},elsewhere/{n}.jpg,0.5,no extents" for n in range(100_000)] + ['1,here/there.jpg,0.5,"4096+512"']
+    rows = [f"{n},elsewhere/{n}.jpg,0.5,{n}+512 8192+7" for n in range(100_000)] + ['1,here/there.jpg,0.5,"4096+512"']
     (tmp_path / "t.csv").write_text("\n".join(["finding,file,confidence,extents", *rows]))
     tracemalloc.start()
     claims = read_claims(tmp_path / "t.csv", tmp_path)

@@ -12,7 +12,6 @@ import errno
 import gc
 import json
 import os
-import pkgutil
 import runpy
 import signal
 import socket
@@ -38,8 +37,10 @@ READY = (
     "jinja2",
     "sqlalchemy",
     "rich.table",
+    "sastrugi.report.page",
 )
-"""What the program's commands import when they need it, besides its own modules. Nothing here starts threads."""
+"""What the program's commands import when they need it. Nothing here starts threads, or asks for file systems: which
+there are is for each call to say."""
 _LONGEST = 300
 
 
@@ -269,12 +270,11 @@ def _answer(call: socket.socket, script: str) -> None:
 
 
 if __name__ == "__main__":
-    import sastrugi
+    from sastrugi import cli
     from sastrugi.subprocess_pool import end_with
 
     end_with(os.getppid())
-    own = (module.name for module in pkgutil.walk_packages(sastrugi.__path__, "sastrugi."))
-    for ready in (*READY, *(name for name in own if "__main__" not in name and "migrations" not in name)):
+    for ready in (*(f"sastrugi.cli.{name}" for name in cli.COMMANDS), *READY):
         import_module(ready)
     gc.collect()
     gc.freeze()  # what is there before the fork is nobody's to look through

@@ -60,8 +60,8 @@ class Claims:
 
 def read_claims(table: Path | None, results: Path) -> Claims:
     """Claims by the result's path below the results folder; from `table` (CSV, or a JSON list of objects), or from our
-    own manifest in the folder. Rows whose last name no result has are only counted. Raises SastrugiError if a table
-    that was named cannot be used."""
+    own manifest in the folder. Rows whose last name no result has are checked and counted, not kept. Raises
+    SastrugiError if a table that was named cannot be used."""
     if table is None:
         manifest = results / MANIFEST
         try:
