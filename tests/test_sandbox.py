@@ -178,6 +178,18 @@ def test_an_engine_of_somebody_who_is_not_root(tmp_path_factory: pytest.TempPath
     assert outside.state() == before and not outside.left()
 
 
+@pytest.mark.skipif(os.geteuid() != 0, reason="root alone has a right that this is about")
+def test_a_folder_that_only_somebody_else_may_enter(sastrugi: Program, demo: Path, tmp_path: Path) -> None:
+    """Root finds what it needs there, and the record does not say that it had no capabilities."""
+    home = tmp_path / "home"
+    home.mkdir(0o700)
+    os.chown(home, NOBODY, NOBODY)
+    words = ("--engine", "plain-reader", "--into", home / "trial", "--json")
+    ran = sastrugi("trial", demo / "specimen", *words, cwd=tmp_path)
+    assert ran.json["outcome"] == "done" and ran.json["score"]["intact"]["value"] == 15
+    assert "no capabilities" not in ran.json["confined"] and "no capabilities" in ran.err
+
+
 def test_calls_have_the_numbers_that_this_system_gives_them() -> None:
     """By the headers of the system, where they are installed."""
     headers = {

@@ -137,8 +137,21 @@ def test_limits_are_outcomes(attempt: Callable[..., dict[str, Any]], options: st
     assert ran["measures"]["memory"] < 300 << 20
 
 
-def test_how_many_processors(attempt: Callable[..., dict[str, Any]]) -> None:
-    assert attempt("--slow 0.1", "cores = 1")["outcome"] == "done"
+def test_how_many_processors_and_whether_there_is_a_network(sastrugi: Program, demo: Path, tmp_path: Path) -> None:
+    """What is asked for is what the engine sees."""
+    for more, processors, links in (("", os.cpu_count(), 1), ("cores = 1", 1, 1), ("network = true", None, None)):
+        (tmp_path / "engines.toml").write_text(
+            'engines = 1\n[[engine]]\nname = "mine"\nrun = ["sh", "-c", "nproc; grep -c : /proc/net/dev", "{medium}"]\n'
+            + more
+        )
+        words = ("--engine", "mine", "--engines", "engines.toml", "--into", "trial", "--replace", "--json")
+        confined = sastrugi("trial", demo / "specimen", *words, cwd=tmp_path).json["confined"]
+        if "mount namespace" not in confined:
+            pytest.skip("this system gives no namespaces")
+        said = (tmp_path / "trial" / "output.log").read_text().split()
+        here = len(os.sched_getaffinity(0)), Path("/proc/net/dev").read_text().count(":")
+        assert said == [str(min(processors or here[0], here[0])), str(links or here[1])], more
+        assert ("network namespace" in confined) == ("network" not in more)
 
 
 def test_a_flood_of_output_is_kept_in_part(attempt: Callable[..., dict[str, Any]], tmp_path: Path) -> None:

@@ -92,8 +92,8 @@ def parse_toml(text: str) -> dict[str, Any]:
 
 
 def parse_json(text: str | bytes) -> Any:
-    """What a JSON text says. Raises ValueError, also for one that is nested too deep, and for a long one that holds
-    hardly anything but empty lists, of which a few megabytes take gigabytes."""
+    """What a JSON text says. Raises ValueError, also for one that is nested too deep, and where `require_content`
+    does."""
     require_content(text)
     try:
         return json.loads(text)
@@ -102,7 +102,7 @@ def parse_json(text: str | bytes) -> Any:
 
 
 def require_content(text: str | bytes) -> None:
-    """Raise ValueError for a long JSON text of which hardly anything but brackets is left."""
+    """Raise ValueError for a long JSON text that is mostly brackets: empty lists take thirty times their text."""
     if len(text) > _PIECE:
         parts = text.count("[") + text.count("{") if isinstance(text, str) else text.count(b"[") + text.count(b"{")
         if parts * _LEAST_OF_A_PART > len(text):

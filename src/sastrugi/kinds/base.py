@@ -31,8 +31,8 @@ class UnpackBudget:
 
 
 class Source(ABC):
-    """Bytes that begin where a file may begin. `size` is how many there are before the medium or the placement ends;
-    `unpacking` is shared by all sources of one medium, where there is one."""
+    """Bytes that begin where a file may begin. `size` is how many there are before the medium or the placement ends.
+    All sources of one medium share its budget for `unpacking`."""
 
     size: int
     unpacking: UnpackBudget | None = None

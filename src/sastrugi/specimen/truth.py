@@ -356,7 +356,7 @@ _HEAD, _VERSION = 4096, re.compile(r'"version"\s*:\s*([0-9]{1,9})\b')
 
 
 def _version_of(text: str) -> int | None:
-    """The version that stands at the head of a truth, also of one that is damaged further on."""
+    """The version that a truth begins with. What follows may be damaged."""
     found = _VERSION.search(text, 0, _HEAD)
     return int(found[1]) if found else None
 
