@@ -199,3 +199,9 @@ def test_a_stream_that_is_nothing_but_a_burden_is_given_up(pack: Callable[[bytes
     assert whole is not None and whole.whole and whole.length == len(packed)
     if pack is not bz2.compress:  # whose blocks are followed without being unpacked
         assert given_up is not None and not given_up.whole and "was not looked for" in given_up.rule
+
+
+def test_a_long_log_that_begins_like_a_list_is_a_log() -> None:
+    line = b"[2031-02-03 08:00:00] wind from the south\n"
+    source = BytesSource(line * ((5 << 20) // len(line)))
+    assert _text.sort_of_text(source, source.size) == ("log", source.size)

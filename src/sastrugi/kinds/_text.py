@@ -110,8 +110,10 @@ def _json_length(source: Source, length: int) -> int:
     """The length of the JSON document at the start with the white space behind it, 0 if there is none."""
     if length > _MOST_READ:
         end = _closes(source, length)
-        behind = source.read(end, 4096) if end else b""
-        return end + len(behind) - len(behind.lstrip())
+        behind = source.read(end, min(_FIRST_BLOCK, length - end)) if end else b""
+        length = end + len(behind) - len(behind.lstrip())
+        if length > _MOST_READ or not end:
+            return length
     text = source.read(0, length).decode("utf-8", "ignore").lstrip("\ufeff")
     begin = len(text) - len(text.lstrip())
     try:
