@@ -4,6 +4,9 @@ from __future__ import annotations
 
 import os
 import shlex
+import subprocess
+import threading
+import time
 from pathlib import Path
 
 import pytest
@@ -145,3 +148,28 @@ def test_steps_past_the_driver_are_refused_by_name(sastrugi: Program, tmp_path: 
     ran = sastrugi("build", "wiped-card", "--writer", "os", "--into", tmp_path / "no", code=2)
     assert "(wipe)" in ran.err and "nothing that a driver does" in ran.err
     assert not list(tmp_path.iterdir())
+
+
+@pytest.mark.drivers
+def test_a_mount_that_others_hold_on_to_is_waited_for(sastrugi: Program, tmp_path: Path) -> None:
+    """A mount namespace that is made meanwhile has a copy of each mount, and what the driver still has to write is
+    written when the last of them goes."""
+    judges.require_drivers()
+    if os.geteuid():
+        pytest.skip("a loop mount needs root")
+    recipe, into = tmp_path / "season.toml", tmp_path / "theirs"
+    recipe.write_text(_RECIPE.format(system="exfat", size="24 MiB"))
+    holders = []
+
+    def hold() -> None:
+        while str(tmp_path) not in Path("/proc/self/mountinfo").read_text():
+            time.sleep(0.001)
+        holders.append(subprocess.Popen(["unshare", "--mount", "--propagation", "private", "sleep", "4"]))
+
+    holding = threading.Thread(target=hold)
+    holding.start()
+    sastrugi("build", recipe, "--into", into, "--writer", "os")
+    holding.join()
+    holders[0].wait()
+    with Specimen(into) as specimen:
+        assert not [fault for check in audit(specimen, Progress()) for fault in check.faults]

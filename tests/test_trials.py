@@ -116,7 +116,7 @@ def test_crashes_and_exit_statuses(attempt: Callable[..., dict[str, Any]], tmp_p
 @pytest.mark.parametrize(
     ("options", "limit", "outcome"),
     [
-        ("--hang", 'time-limit = "2 s"', "time limit"),
+        ("--hang", 'time-limit = "8 s"', "time limit"),
         ("--eat", 'memory-limit = "150 MiB"', "memory limit"),
         ("--fill", 'disk-limit = "30 MiB"', "disk limit"),
         ("--fill beside-the-medium", 'disk-limit = "30 MiB"', "disk limit"),

@@ -12,6 +12,7 @@ import errno
 import gc
 import json
 import os
+import pkgutil
 import runpy
 import signal
 import socket
@@ -37,10 +38,12 @@ READY = (
     "jinja2",
     "sqlalchemy",
     "rich.table",
-    "sastrugi.report.page",
 )
-"""What the program's commands import when they need it. Nothing here starts threads, or asks for file systems: which
-there are is for each call to say."""
+"""What the program's own modules import when they need it. Nothing here starts threads."""
+RUN = ("__main__", "migrations.env")
+"""Modules that do their work when they are read."""
+FILE_SYSTEMS = "SASTRUGI_FILE_SYSTEMS"
+"""Which file systems there are is asked when modules are read: who names others gets another server."""
 _LONGEST = 300
 
 
@@ -59,13 +62,17 @@ class WarmProgram:
     def __init__(self, script: str) -> None:
         self._script = script
         self._server: subprocess.Popen[bytes] | None = None
+        self._file_systems: str | None = None
         self.memory = 0
         """Bytes that the last call took at most, with the modules that all share."""
 
     def run(self, words: list[str], cwd: Path, told: Path, fault: Fault | None = None) -> tuple[int, str, str]:
         """(exit status, stdout, stderr) of a call; `told` is a folder for what it prints."""
         request = {"words": words, "cwd": str(cwd), "environ": dict(os.environ), "told": str(told), "fault": fault}
+        if self._file_systems != os.environ.get(FILE_SYSTEMS):
+            self.close()
         if self._server is None:
+            self._file_systems = os.environ.get(FILE_SYSTEMS)
             ours, theirs = socket.socketpair()
             command = [sys.executable, "-m", "tests.warm", str(theirs.fileno()), self._script]
             self._server = subprocess.Popen(command, pass_fds=[theirs.fileno()], cwd=Path(__file__).parent.parent)
@@ -270,11 +277,12 @@ def _answer(call: socket.socket, script: str) -> None:
 
 
 if __name__ == "__main__":
-    from sastrugi import cli
+    import sastrugi
     from sastrugi.subprocess_pool import end_with
 
     end_with(os.getppid())
-    for ready in (*(f"sastrugi.cli.{name}" for name in cli.COMMANDS), *READY):
+    own = {module.name for module in pkgutil.walk_packages(sastrugi.__path__, "sastrugi.")}
+    for ready in (*sorted(name for name in own if not name.endswith(RUN)), *READY):
         import_module(ready)
     gc.collect()
     gc.freeze()  # what is there before the fork is nobody's to look through

@@ -14,6 +14,7 @@ import shutil
 import struct
 import subprocess
 import sys
+import time
 from collections.abc import Sequence
 from contextlib import ExitStack, suppress
 from dataclasses import dataclass
@@ -38,6 +39,8 @@ _READ = 1 << 20
 _SET_ATTRIBUTES = 0x40047211
 """FAT_IOCTL_SET_ATTRIBUTES (Linux, include/uapi/linux/msdos_fs.h)."""
 _ARCHIVE = 0x20
+_PATIENCE = 60
+"""Seconds to wait for the driver to let go of a volume."""
 _PATH = "/usr/local/sbin:/usr/local/bin:/usr/sbin:/usr/bin:/sbin:/bin"
 
 
@@ -135,16 +138,36 @@ class DriverWriter(SecondWriter):
         self._device = done.stdout.strip()
 
     def _detach(self) -> None:
-        if self._device:
-            _run("losetup", "-d", self._device)
-            self._device = ""
+        """Give the device back, and wait until the driver has let go of it. A mount namespace that another program made
+        meanwhile has a copy of our mount, and the driver writes its last when that copy goes, too."""
+        device, self._device = self._device, ""
+        if not device:
+            return
+        _run("losetup", "-d", device)
+        ours = str(self.image.path.resolve())
+        backing = Path("/sys/block", Path(device).name, "loop", "backing_file")
+        last = time.monotonic() + _PATIENCE
+        while True:
+            try:
+                if backing.read_text().rstrip("\n") != ours:
+                    return
+            except OSError:  # no file is behind the device any more
+                return
+            self.progress.check()
+            if time.monotonic() > last:
+                raise SpecimenError(
+                    f"the system still holds {device} {_PATIENCE} s after it was unmounted: another program has a copy "
+                    "of the mount (a container that was started meanwhile?); end it and build again"
+                )
+            time.sleep(0.01)
 
     def close(self) -> None:
         """Unmount and detach, as far as that can be done."""
         if self._mounted is not None:
             _run("umount", "-l", str(self._point))
             self._mounted = None
-        self._detach()
+        if self._device:
+            _run("losetup", "-d", self._device)
 
     # -- what is told -----------------------------------------------------------------------
 

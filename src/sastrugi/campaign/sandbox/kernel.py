@@ -11,7 +11,7 @@ import os
 
 _libc = ctypes.CDLL(None, use_errno=True)
 
-MS_RDONLY, MS_NOSUID, MS_NODEV, MS_NOEXEC, MS_BIND, MS_REC, MS_PRIVATE = 1, 2, 4, 8, 1 << 12, 1 << 14, 1 << 18
+MS_RDONLY, MS_NOSUID, MS_NODEV, MS_NOEXEC, MS_BIND, MS_REC, MS_SLAVE = 1, 2, 4, 8, 1 << 12, 1 << 14, 1 << 19
 MNT_DETACH = 2
 ATTR_RDONLY, ATTR_NOSUID, ATTR_NODEV = 1, 2, 4
 CLONE_NEW = {

@@ -25,9 +25,9 @@ from sastrugi.campaign.sandbox.kernel import (
     MS_NODEV,
     MS_NOEXEC,
     MS_NOSUID,
-    MS_PRIVATE,
     MS_RDONLY,
     MS_REC,
+    MS_SLAVE,
     mount,
     set_mount,
     unmount,
@@ -46,7 +46,7 @@ _SIOCGIFFLAGS, _SIOCSIFFLAGS, _IFF_UP = 0x8913, 0x8914, 1
 def build_view(writable: list[str], devices: list[str], needed: list[str], space: int, own_pids: bool) -> list[str]:
     """Change what this process sees, in its own mount namespace; `space` bytes may be put into temporary folders. The
     answer are the folders and files that are its own, and can be written. Raises OSError where the kernel refuses."""
-    mount("", "/", "", MS_REC | MS_PRIVATE)
+    mount("", "/", "", MS_REC | MS_SLAVE)  # what others unmount goes here, too
     covered = [path for path in TEMPORARY if Path(path).is_dir() and not Path(path).is_symlink()]
     inside = [path for path in [*writable, *_mounts_needed(needed)] if any(map(Path(path).is_relative_to, covered))]
     again = {path: os.open(path, os.O_PATH) for path in dict.fromkeys([*writable, *devices, *DEVICES, *inside])}
