@@ -26,7 +26,7 @@ from sastrugi.errors import SastrugiError
 from sastrugi.kinds import all_kinds
 from sastrugi.media import open_medium
 from sastrugi.progress import Progress
-from sastrugi.recovery.calibration import KEPT, evidence, tells_all
+from sastrugi.recovery.calibration import KEPT, tells_all, words_of
 from sastrugi.recovery.scan import scan
 from sastrugi.recovery.scan_file import ScanFile
 from sastrugi.scoring.calibration import calibrate
@@ -117,7 +117,7 @@ def _counted(
 ) -> Iterator[tuple[str, str, float, bool]]:
     for one in found.findings("state != 'live' AND size > 0"):
         data = hashlib.sha256(one.map.read(medium, 0, one.size)).hexdigest() if one.size <= 64 << 20 else ""
-        keys = evidence(one.volume in tells, one.state, one.kind, len(one.extents), one.confidence)
+        keys = words_of(one.volume in tells, one.state, one.kind, len(one.extents), one.confidence)
         yield (*keys, one.confidence, (one.size, data) in whole)
 
 

@@ -21,6 +21,7 @@ from sastrugi.progress import Progress
 from sastrugi.recovery import content
 from sastrugi.recovery.scan import scan
 from sastrugi.recovery.scan_file import ScanFile
+from sastrugi.report.evidence import reasons
 from sastrugi.volumes.ext.earlier import earlier_volumes
 from sastrugi.volumes.ext.groups import Groups
 from sastrugi.volumes.ext.journal_layout import JOURNAL_SUPERBLOCK, SUMS_3, WIDE_NUMBERS
@@ -308,7 +309,7 @@ def test_a_text_over_a_list_of_blocks_is_put_together(sastrugi: Program, tmp_pat
     with ScanFile.open(tmp_path / "v.scan") as scan:
         found = [f for f in scan.findings("state != 'live'") if f.map.start == places[0].offset]
         assert [b"".join(f.map.chunks(disk.image)) for f in found] == [text]
-        assert "by a chain" in " ".join(found[0].reasons)
+        assert "by a chain" in " ".join(reasons(found[0].evidence))
 
 
 # -- lists of blocks that outlive their volume ------------------------------------------------------------------------

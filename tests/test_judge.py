@@ -20,6 +20,7 @@ from sastrugi.recovery.findings import Finding
 from sastrugi.recovery.scan_file import ScanFile
 from sastrugi.recovery.sector_survey import Survey, SurveyOptions
 from sastrugi.recovery.tables import table_findings
+from sastrugi.report.evidence import reasons
 from sastrugi.volumes.fat.plan import plan
 from sastrugi.volumes.fat.read import open_fat
 from sastrugi.volumes.fat.write import FatWriter
@@ -123,8 +124,8 @@ def test_a_deleted_file_is_judged_by_what_is_there(tmp_path: Path, name: str) ->
         if f.size == len(case.content) and f.state == "deleted" and f.name[1:] == case.name[1:]
     )
     low, high = case.sure
-    assert low <= found.confidence <= high, found.reasons
-    assert any(case.reason in reason for reason in found.reasons), found.reasons
+    assert low <= found.confidence <= high, found.evidence
+    assert any(case.reason in reason for reason in reasons(found.evidence)), found.evidence
     if case.sound >= 0:
         assert found.sound == case.sound * len(case.content)
     else:
@@ -157,7 +158,7 @@ def test_a_file_around_others_is_put_together(tmp_path: Path) -> None:
     card.delete("pieces.png")
     found = card.findings()["pieces.png"]
     assert found.extents == extents and found.confidence >= 0.9
-    assert any("around clusters in use" in reason for reason in found.reasons)
+    assert any("around clusters in use" in reason for reason in reasons(found.evidence))
 
 
 names = st.sampled_from(["png", "jpeg", "gif", "zip", "wav", "mp4", "flac", "pdf", "7z", "iso", "tar", "ttf", "sqlite"])

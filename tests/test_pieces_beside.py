@@ -17,8 +17,9 @@ from sastrugi.media.filemap import FileMap
 from sastrugi.media.raw import RawImage
 from sastrugi.progress import Progress
 from sastrugi.recovery.by_turns import even_shares
-from sastrugi.recovery.calibration import FEWEST, KEPT, calibrated, counted, evidence, tells_all
-from sastrugi.recovery.content import BREAKS, ContentPass, Grid
+from sastrugi.recovery.calibration import FEWEST, KEPT, calibrated, counted, tells_all, words_of
+from sastrugi.recovery.content import ContentPass, Grid
+from sastrugi.recovery.evidence import Clue, evidence
 from sastrugi.recovery.found_pieces import put_together
 from sastrugi.recovery.habits import Habit
 from sastrugi.recovery.laid_alike import as_beside, habit_of, markup_behind_gaps, text_behind_gaps
@@ -141,7 +142,8 @@ def test_heads_that_were_found_are_put_together(
         assert measure is not None
         assume(not measure.whole)  # noise may end a picture
         head = finding_of("a", kind, max(measure.length, 1), places[0].offset)
-        head.state, head.volume, head.reasons = "found", None, [f"{BREAKS} {measure.breaks_at}: {measure.rule}"]
+        head.state, head.volume = "found", None
+        head.evidence = [evidence(Clue.BREAKS, measure.kind, measure.breaks_at, 0, measure.rule)]
         with ScanFile.create(folder / "m.scan", image, ("content",)) as scan:
             scan.add(head)
             put_together(image, scan, [Grid(Extent(0, SIZE), CLUSTER)], Progress())
@@ -190,7 +192,7 @@ def test_what_is_stated_was_counted(told: bool, state: str, kind: str, pieces: i
     if sure <= KEPT:
         assert stated == sure
         return
-    known = [counted()[key] for key in evidence(told, state, kind, pieces, sure) if key in counted()]
+    known = [counted()[key] for key in words_of(told, state, kind, pieces, sure) if key in counted()]
     enough = [(whole + 1) / (count + 2) for count, whole in known if count >= FEWEST]
     assert stated == pytest.approx(min(max(enough[0], 0.01), 0.99) if enough else sure, abs=0.001)
 

@@ -24,6 +24,7 @@ from sastrugi.recovery.extract import extract
 from sastrugi.recovery.findings import PASSES, Finding
 from sastrugi.recovery.scan import scan
 from sastrugi.recovery.scan_file import ScanFile
+from sastrugi.report.evidence import reasons
 from sastrugi.specimen.build import build
 from sastrugi.specimen.truth import Specimen
 from sastrugi.volumes.fat.read import FatVolume
@@ -46,18 +47,20 @@ def test_findings_say_where_what_and_why(demo: Path) -> None:
     assert set(found) == set(truth)
     for path, finding in found.items():
         file = truth[path]
-        assert finding.state == file.end and finding.size == file.size and finding.kind == file.kind and finding.reasons
+        assert (
+            finding.state == file.end and finding.size == file.size and finding.kind == file.kind and finding.evidence
+        )
         assert finding.times.created == file.created and finding.times.modified is not None
-        assert (finding.confidence > 0.8) == (not file.gone), finding.reasons
+        assert (finding.confidence > 0.8) == (not file.gone), finding.evidence
         if not file.gone:
             assert finding.extents == file.extents
         if finding.state == "deleted":
             camera = "101FIRN" in path or "102FIRN" in path
-            assert ("worked out" in finding.reasons[-1]) == camera and (
+            assert ("worked out" in reasons(finding.evidence)[-1]) == camera and (
                 finding.name_sure > 0.95 or camera or "Carnets" in path
             )
     taken = next(f for f in found.values() if truth[f.path].gone)
-    assert any("now belong to DCIM/103FIRN/" in reason for reason in taken.reasons)
+    assert any("now belong to DCIM/103FIRN/" in reason for reason in reasons(taken.evidence))
 
 
 def content_image(path: Path) -> dict[int, bytes]:
@@ -110,7 +113,7 @@ class StopAt(Progress):
 def rows(path: Path) -> list[tuple[object, ...]]:
     with sqlite3.connect(path) as db:
         return sorted(
-            db.execute("SELECT state, folder, name, kind, size, passes, confidence, reasons, map FROM findings")
+            db.execute("SELECT state, folder, name, kind, size, passes, confidence, evidence, map FROM findings")
         )
 
 
@@ -167,7 +170,8 @@ def test_a_killed_scan_and_an_interrupted_one_go_on(sastrugi: Program, tmp_path:
         part = tmp_path / "part.scan"
         if part.exists() and (part.stat().st_size == 0 or "no scan file" in said):
             part.unlink()  # killed before there was anything
-    sastrugi("scan", tmp_path / "big.img", "--out", tmp_path / "part.scan", "--go-on", code=None)
+    resume = ["--go-on"] if (tmp_path / "part.scan").exists() else []
+    sastrugi("scan", tmp_path / "big.img", "--out", tmp_path / "part.scan", *resume, code=None)
     assert rows(tmp_path / "part.scan") == rows(tmp_path / "whole.scan")
     ran = sastrugi("scan", tmp_path / "big.img", "--out", tmp_path / "part.scan", "--go-on", code=2)
     assert "finished" in ran.err
@@ -245,6 +249,6 @@ def test_what_only_the_history_of_a_volume_tells_is_found(
         with ScanFile.open(tmp_path / f"{name}.scan") as file:
             told[name] = [f.name for f in file.findings("state != 'live'") if f.passes == ("journals",)]
             if name == "alone":
-                reasons = [f.reasons[0] for f in file.findings() if f.passes == ("journals",)]
-    assert len(told["alone"]) == 16 and set(reasons) == {"told by transaction 7"}
+                first = [reasons(f.evidence)[0] for f in file.findings() if f.passes == ("journals",)]
+    assert len(told["alone"]) == 16 and set(first) == {"told by transaction 7"}
     assert told["after"] == told["none"] == []

@@ -22,6 +22,7 @@ from sastrugi.media import Extent, FileMap, RangeSet, open_medium
 from sastrugi.media.raw import RawImage
 from sastrugi.progress import Progress
 from sastrugi.recovery.bins import read_index, read_trash_info
+from sastrugi.recovery.evidence import Clue
 from sastrugi.recovery.findings import Finding
 from sastrugi.recovery.layout import find_places
 from sastrugi.recovery.reassembly import Budget, reassemble
@@ -227,7 +228,7 @@ def test_pieces_are_put_together(tmp_path: Path, kind: str, gap_is_known: bool) 
         better = reassemble(image, finding, CLUSTER, image.size, taken, Budget())
         assert better is not None and better.extents == (first, second)
         assert image.read_extents(better.extents) == content
-        assert better.confidence > 0.8 and "in 2 pieces" in better.reasons[0]
+        assert better.confidence > 0.8 and better.evidence[0].facts[0] == 2
         spent = Budget(left=1)
         assert gap_is_known or reassemble(image, finding, CLUSTER, image.size, taken, spent) is None
 
@@ -257,9 +258,9 @@ def test_a_finding_that_cannot_be_read_whole_says_so(sastrugi: Program, tmp_path
     with ScanFile.open(tmp_path / "worn.scan") as scan, open_medium(tmp_path / "worn") as medium:
         for finding in scan.findings():
             dead = sum(part.length for extent in finding.extents for part in medium.unreadable.overlap(extent))
-            told = any("could not be read" in reason for reason in finding.reasons)
+            told = finding.tells(Clue.UNREADABLE)
             assert told == bool(dead) and (not dead or finding.confidence <= 0.05)
-        assert any("could not be read" in " ".join(finding.reasons) for finding in scan.findings())
+        assert any(finding.tells(Clue.UNREADABLE) for finding in scan.findings())
 
 
 @given(

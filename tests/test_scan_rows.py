@@ -15,7 +15,7 @@ from sastrugi.media import Extent, FileMap, Medium
 from sastrugi.media.filemap import UNKNOWN, ZEROS, Segment
 from sastrugi.media.raw import RawImage
 from sastrugi.recovery.findings import Finding
-from sastrugi.recovery.scan_rows import map_of, packed_map, reasons_of, reasons_text, sound_part
+from sastrugi.recovery.scan_rows import map_of, packed_map, sound_part
 from sastrugi.recovery.sources import MediumSource
 from sastrugi.volumes.reader import Times
 
@@ -48,17 +48,6 @@ def test_what_is_no_place_is_refused(packed: str, size: int) -> None:
         map_of(packed, size)
     with pytest.raises(ValueError):
         sound_part(packed, size, size)
-
-
-@given(reasons=st.lists(st.text(st.characters(exclude_categories=["Cs"]), max_size=40), max_size=5), long=st.booleans())
-def test_reasons_go_into_the_table_and_come_back(reasons: list[str], long: bool) -> None:
-    reasons = [*reasons, "a reason " * 300] if long else reasons
-    text = reasons_text(reasons)
-    assert text == json.dumps(reasons, ensure_ascii=False)
-    first = reasons_of(text)
-    assert first == reasons
-    first.append("what is done to one finding is done to no other")
-    assert reasons_of(text) == reasons
 
 
 @pytest.fixture(scope="module")

@@ -16,6 +16,7 @@ from hypothesis import strategies as st
 
 from sastrugi.errors import SastrugiError
 from sastrugi.media import Extent, FileMap, open_medium
+from sastrugi.recovery.evidence import Clue, evidence
 from sastrugi.recovery.findings import PASSES, Finding
 from sastrugi.recovery.scan_file import ScanFile
 from sastrugi.recovery.scan_rows import TALLIES
@@ -41,7 +42,7 @@ def scan_file(tmp_path_factory: pytest.TempPathFactory) -> Path:
                 Finding(
                     dice.choice(STATES[:3]), dice.choice(FOLDERS), dice.choice(NAMES), *dice.choice(KINDS),
                     dice.randrange(0, 9000), FileMap.of((Extent(512 * n, 512),)), Times(None, modified, None),
-                    (dice.choice(PASSES[1:]),), round(dice.random(), 2), 1.0, ["a reason"], dice.choice([None, 1, 2]),
+                    (dice.choice(PASSES[1:]),), round(dice.random(), 2), 1.0, [evidence(Clue.FREE, 3)], dice.choice([None, 1, 2]),
                 )
             )  # fmt: skip
         scan.finish()

@@ -15,6 +15,7 @@ from pathlib import PurePosixPath, PureWindowsPath
 from urllib.parse import unquote
 
 from sastrugi.media import Medium
+from sastrugi.recovery.evidence import Clue, evidence
 from sastrugi.recovery.findings import Finding
 
 _CONTENT = re.compile(r"[$_]R([A-Z0-9]{6})(\..*)?", re.IGNORECASE)
@@ -152,7 +153,7 @@ def with_bin_names(medium: Medium, findings: Iterable[Finding]) -> Iterator[Find
 
 
 def _renamed(finding: Finding, path: tuple[str, ...]) -> Finding:
-    reasons = [reason for reason in finding.reasons if not reason.startswith("name:")]
-    reasons.append(f"name: its index file in the bin tells it; it stood there as {finding.path}")
+    seen = [one for one in finding.evidence if not one.of_a_name]
+    seen.append(evidence(Clue.NAME_BY_BIN, finding.path))
     folder = "/" + "/".join(path[:-1])
-    return replace(finding, folder=folder, name=path[-1], name_sure=max(finding.name_sure, 0.97), reasons=reasons)
+    return replace(finding, folder=folder, name=path[-1], name_sure=max(finding.name_sure, 0.97), evidence=seen)

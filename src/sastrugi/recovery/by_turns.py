@@ -25,10 +25,10 @@ from sastrugi.media import Extent, Medium, RangeSet
 from sastrugi.media.extents import cut, join
 from sastrugi.media.filemap import FileMap
 from sastrugi.recovery.confidence import LOOKED_THROUGH, can_prove_itself
+from sastrugi.recovery.evidence import Clue, evidence, of_names
 from sastrugi.recovery.findings import Finding
-from sastrugi.recovery.habits import Habit
+from sastrugi.recovery.habits import Habit, Manner, Sort
 from sastrugi.recovery.reassembly import Budget
-from sastrugi.units import plural
 
 MOST_TOGETHER = 4
 """Files that took turns with each other."""
@@ -52,8 +52,6 @@ CLEAR, _PLAIN = 300.0, 2000.0
 _SLACK = 40.0
 """Bits that zeros behind a file's end are worth, where it does not end in zeros itself."""
 
-_EVEN, BY_CLUSTERS = "as even as can be", "as their clusters show"
-
 Labels = NDArray[np.int8]
 """Whose each cluster is, by the number of the file in its group. Shape: (clusters,)."""
 
@@ -71,7 +69,7 @@ class Standing(IntEnum):
 class Way:
     """One way in which files may have taken turns. `sort` names it alike for all files of a medium."""
 
-    sort: str
+    sort: Sort
     labels: Labels
 
 
@@ -88,7 +86,7 @@ class Group:
     def offer_to(self, habit: Habit) -> None:
         """Tell by which ways its files begin where they do, where a way says that of all but the last."""
         needs = self.needs
-        sorts = [way.sort for way in ways(self.firsts, needs) if way.sort.startswith(_EVEN)]
+        sorts = [way.sort for way in ways(self.firsts, needs) if way.sort.manner == Manner.EVEN]
         if self.closed:
             habit.offer(self.places[0], sorts, sum(math.log2(max(need - 1, 1)) for need in needs[:-1]))
 
@@ -179,12 +177,12 @@ def ways(firsts: Sequence[int], needs: Sequence[int]) -> Iterator[Way]:
             yield even_way(needs, turns)
     for last in dict.fromkeys((*range(1, min(needs[-1], _LONGEST_TURN) + 1), needs[-1])):
         shares = [_of_length(need, length) for need, length in zip(needs, (*known, last), strict=True)]
-        yield Way("one whole in another" if last == needs[-1] else "of one length", _round(shares))
+        yield Way(Sort(Manner.NESTED if last == needs[-1] else Manner.ONE_LENGTH), _round(shares))
 
 
 def even_way(needs: Sequence[int], turns: int) -> Way:
     """The way in which files of so many clusters each took so many turns, each as even as can be."""
-    return Way(f"{_EVEN}, {turns} turns", _round([even_shares(need, turns) for need in needs]))
+    return Way(Sort(Manner.EVEN, turns), _round([even_shares(need, turns) for need in needs]))
 
 
 def even_shares(clusters: int, turns: int) -> list[int]:
@@ -252,7 +250,7 @@ def _by_clusters(group: Group, rows: NDArray[np.uint8]) -> Iterator[Way]:
             head = first + np.flatnonzero(labels[first:] == others)[:_MOST_HEAD]
             labels[head[: max(group.needs[number] - int((labels == number).sum()), 0)]] = number
     if [int((labels == n).sum()) for n in range(len(tests))] == group.needs:
-        yield Way(BY_CLUSTERS, labels)
+        yield Way(Sort(Manner.CLUSTERS), labels)
 
 
 def apart(
@@ -274,11 +272,10 @@ def apart(
             continue  # what lies among them may belong to yet another
         extents = cut(join(Extent(at, cluster) for at in places[way.labels == number].tolist()), one.size)
         others = " and ".join(other.name for other in group.files if other is not one)
-        how = f"written by turns with {others} ({way.sort}), in {plural(len(extents), 'piece')}"
-        reasons = [how, *(reason for reason in one.reasons if "name" in reason)]
+        seen = [evidence(Clue.BY_TURNS, others, way.sort.manner, way.sort.pieces, len(extents)), *of_names(one.evidence)]
         confidence = _PROVED if standing == Standing.PROVED else sure
         out.append(
-            replace(one, map=FileMap.of(extents, one.size), confidence=confidence, sound=one.size, reasons=reasons)
+            replace(one, map=FileMap.of(extents, one.size), confidence=confidence, sound=one.size, evidence=seen)
         )
     return out
 
@@ -294,7 +291,7 @@ def _choose(
     straight = np.repeat(np.arange(len(needs), dtype=np.int8), needs)
     if standing_of(group.files[0], straight, rows, 0) == Standing.PROVED:
         return None  # what begins inside of it is nothing
-    sorts: dict[bytes, list[str]] = {}
+    sorts: dict[bytes, list[Sort]] = {}
     for way in (*told, *ways(firsts, needs)):
         sorts.setdefault(way.labels.tobytes(), []).append(way.sort)
     near = habit.near(group.places[0])

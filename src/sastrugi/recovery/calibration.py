@@ -23,7 +23,7 @@ _LEAST, _MOST = 0.01, 0.99
 _TABLE = "calibration.json"
 
 
-def evidence(told: bool, state: str, kind: str, pieces: int, confidence: float) -> tuple[str, str]:
+def words_of(told: bool, state: str, kind: str, pieces: int, confidence: float) -> tuple[str, str]:
     """The words under which a finding is counted, and wider ones for where too few were. `told`: its volume's records
     tell where all of a file lies, so that nothing is guessed."""
     place = "told" if told else "guessed"
@@ -60,7 +60,7 @@ def calibrated(told: bool, state: str, kind: str, pieces: int, confidence: float
     """What is to be stated of a finding, 0 to 1: the share that was counted, or, where too few were, what it has."""
     if confidence <= KEPT:
         return confidence
-    for key in evidence(told, state, kind, pieces, confidence):
+    for key in words_of(told, state, kind, pieces, confidence):
         count, whole = counted().get(key, (0, 0))
         if count >= FEWEST:
             return round(min(max((whole + 1) / (count + 2), _LEAST), _MOST), 3)

@@ -1,4 +1,4 @@
-"""How sure a finding is that its extents hold the whole file, and why, in words.
+"""How sure a finding is that its extents hold the whole file, and by what evidence.
 
 The numbers are first estimates of the share of like findings that prove intact; the scorer's calibration tests them.
 """
@@ -13,8 +13,9 @@ from sastrugi.kinds.registry import is_textual, kind_named, measuring_kind
 from sastrugi.media import Medium
 from sastrugi.media.extents import RangeSet, total
 from sastrugi.media.filemap import FileMap
+from sastrugi.recovery.evidence import BY_PROOF as CLUE_BY_PROOF
+from sastrugi.recovery.evidence import Clue, Evidence, evidence
 from sastrugi.recovery.sources import MediumSource
-from sastrugi.units import plural
 from sastrugi.volumes.reader import OWN_TABLES, UNLISTED_OWNER, Conflict, Entry, Placement, Volume
 
 BY_PROOF = {Proof.CHECKSUM: 0.99, Proof.DECODES: 0.97, Proof.STRUCTURE: 0.95, Proof.STATISTICS: 0.93, Proof.GUESS: 0.8}
@@ -33,19 +34,15 @@ _BREAKS, _BREAKS_BY_CHECKSUM, _OTHER_KIND, _ZEROS = 0.3, 0.1, 0.15, 0.05
 _SOME_BEHIND, _MORE_BEHIND = 0.97, 0.85
 _OVERWRITTEN, _OVERLAP = 0.03, 0.25
 _LOOKED, _INSIDE, _CERTAIN = 0.9, 0.97, 0.93
-OFF_GRID, OFF_GRID_REASON = 0.6, "begins on a sector, but not on a cluster of the volume"
-NO_CHOICE = "what tells of it leaves no other place"
-"""The reason of findings that lie where they are said to lie, or nowhere."""
+OFF_GRID = 0.6
 LOOKED_THROUGH = (Proof.CHECKSUM, Proof.DECODES, Proof.STATISTICS)
 """Proofs that look at all of the content; a structure may be right although what lies between is not."""
-_TEXT_REASON = "its bytes are text from end to end"
-NOTHING_LEFT = "nothing of it is left but its record"
 _SURE_ENOUGH, _BORNE_OUT = 0.9, 0.8
 
 
 @dataclass(frozen=True, slots=True)
 class Verdict:
-    """What was decided about a deleted file: where it lies, what it is, how sure, and the reasons.
+    """What was decided about a deleted file: where it lies, what it is, how sure, and by what evidence.
 
     `sound` counts the bytes from its start that nothing speaks against.
     """
@@ -53,7 +50,7 @@ class Verdict:
     placement: Placement | None
     measure: Measure | None
     confidence: float
-    reasons: tuple[str, ...]
+    evidence: tuple[Evidence, ...]
     sound: int = 0
 
 
@@ -75,10 +72,10 @@ def judge_deleted(medium: Medium, volume: Volume, entry: Entry, overlapped_by: s
             entry.placements[0] if entry.placements else None,
             None,
             0.9,
-            ("an empty file: only its name can come back",),
+            (evidence(Clue.EMPTY),),
         )
     if not entry.placements:
-        return Verdict(None, None, 0.0, tuple(entry.notes) or ("nothing tells where it lay",))
+        return Verdict(None, None, 0.0, notes_of(entry) or (evidence(Clue.UNTOLD_PLACE),))
     best: Verdict | None = None
     for placement in entry.placements:
         # There may be hundreds of far placements: their first bytes are all that is asked of most.
@@ -98,17 +95,20 @@ def judge_deleted(medium: Medium, volume: Volume, entry: Entry, overlapped_by: s
 def _judge_placement(medium: Medium, volume: Volume, entry: Entry, placement: Placement, overlapped_by: str) -> Verdict:
     if placement.inside:
         measure = recognise(MediumSource(medium, placement.map), deep=False)
-        return Verdict(placement, measure, _INSIDE, (placement.reason, "its record is whole"), entry.size)
+        told = (evidence(Clue.PLACED, placement.reason), evidence(Clue.IN_RECORD))
+        return Verdict(placement, measure, _INSIDE, told, entry.size)
     conflicts = _conflicts_of(volume, entry, placement)
     clusters = -(-(entry.size - placement.map.zeros) // volume.cluster_size)
-    reasons = [placement.reason, _free_reason(conflicts, clusters, volume.cluster_size)]
     if entry.damaged and not conflicts:
-        reasons[1] = "no other file owns its clusters"
+        state = evidence(Clue.UNOWNED)
+    else:
+        state = _ownership(conflicts, clusters, volume.cluster_size)
+    seen = [evidence(Clue.PLACED, placement.reason), state]
     certain = placement.certain or volume.tells_all_places
-    confidence, sound, measure = _as_it_lies(medium, entry, placement, bool(conflicts or overlapped_by), reasons)
+    confidence, sound, measure = _as_it_lies(medium, entry, placement, bool(conflicts or overlapped_by), seen)
     if certain and not conflicts and sound >= entry.size and confidence > _OTHER_KIND:
         confidence = max(confidence, _CERTAIN)
-        reasons.append(NO_CHOICE)
+        seen.append(evidence(Clue.ONLY_PLACE))
     proved = measure is not None and measure.whole and measure.proof == Proof.CHECKSUM
     if conflicts and all(one.owner == OWN_TABLES for one in conflicts):  # which may never have been written
         proved |= measure is not None and measure.whole and measure.length == entry.size
@@ -116,14 +116,15 @@ def _judge_placement(medium: Medium, volume: Volume, entry: Entry, placement: Pl
         confidence, sound = (min(confidence, 0.9), sound) if proved else (min(confidence, _OVERWRITTEN), 0)
     elif overlapped_by and not proved:
         # Content that is looked at from end to end would show what was written over it.
-        looked_through = sound >= entry.size and (_TEXT_REASON in reasons or (measure is not None and _looks(measure)))
+        text = any(one.clue == Clue.TEXT_THROUGHOUT for one in seen)
+        looked_through = sound >= entry.size and (text or (measure is not None and _looks(measure)))
         confidence, sound = (confidence * _LOOKED, sound) if looked_through else (confidence * _OVERLAP, 0)
-        reasons.append(f"{overlapped_by}, deleted as well and written later, claims some of the same clusters")
-    reasons += _stored_as(placement.map)
+        seen.append(evidence(Clue.CLAIMED_LATER, overlapped_by))
+    seen += _stored_as(placement.map)
     owned = total(conflict.extent for conflict in conflicts if conflict.owner != UNLISTED_OWNER)
     if not sound and not proved and owned >= total(placement.extents) > 0:
-        return Verdict(None, None, 0.0, (*reasons, NOTHING_LEFT))
-    return Verdict(placement, measure, confidence, tuple(reasons), sound)
+        return Verdict(None, None, 0.0, (*seen, evidence(Clue.NOTHING_LEFT)))
+    return Verdict(placement, measure, confidence, tuple(seen), sound)
 
 
 def _conflicts_of(volume: Volume, entry: Entry, placement: Placement) -> list[Conflict]:
@@ -140,30 +141,35 @@ def _conflicts_of(volume: Volume, entry: Entry, placement: Placement) -> list[Co
 
 
 def _as_it_lies(
-    medium: Medium, entry: Entry, placement: Placement, deep: bool, reasons: list[str]
+    medium: Medium, entry: Entry, placement: Placement, deep: bool, seen: list[Evidence]
 ) -> tuple[float, int, Measure | None]:
-    """Confidence from what stands at a placement, how many bytes are sound, and their measure; adds the reasons."""
+    """Confidence from what stands at a placement, how many bytes are sound, and their measure; adds the evidence."""
     if placement.map.zeros == entry.size:
-        reasons[1] = "none of its bytes were ever written: all of it reads as zeros"
+        seen[1] = evidence(Clue.NEVER_WRITTEN)
         return _LOOKED, entry.size, None
     if placement.map.unknown():
-        reasons.append("its size reaches beyond the end of the volume")
+        seen.append(evidence(Clue.BEYOND_VOLUME))
         return 0.0, 0, None
     if any(extent.end > medium.size for extent in placement.extents):
-        reasons.append("part of it lies beyond the end of the medium")
+        seen.append(evidence(Clue.BEYOND_MEDIUM))
         return 0.0, 0, None
     source = MediumSource(medium, placement.map)
     measure = recognise(source, deep=deep)
-    return *_by_content(entry, source, measure, reasons), measure
+    return *_by_content(entry, source, measure, seen), measure
 
 
-def _stored_as(file: FileMap) -> list[str]:
+def notes_of(entry: Entry) -> tuple[Evidence, ...]:
+    """What its reader noticed of an entry."""
+    return tuple(evidence(Clue.NOTE, note) for note in entry.notes)
+
+
+def _stored_as(file: FileMap) -> list[Evidence]:
     """What is to be said of a file of which not every byte stands as it is."""
-    out: list[str] = []
+    out: list[Evidence] = []
     if 0 < file.zeros < file.size:
-        out.append(f"{plural(file.zeros, 'byte')} of it were never written, and read as zeros")
+        out.append(evidence(Clue.HOLES, file.zeros))
     if file.coded:
-        out.append(f"stored in units of {' and '.join(sorted(file.coded))}")
+        out.append(evidence(Clue.PACKED, " and ".join(sorted(file.coded))))
     return out
 
 
@@ -186,55 +192,54 @@ def _looks(measure: Measure) -> bool:
     return measure.whole and measure.proof in LOOKED_THROUGH
 
 
-def _free_reason(conflicts: list[Conflict], clusters: int, cluster_size: int) -> str:
+def _ownership(conflicts: list[Conflict], clusters: int, cluster_size: int) -> Evidence:
     if not conflicts:
-        return f"all {plural(clusters, 'cluster')} free" if clusters > 1 else "its cluster is free"
+        return evidence(Clue.FREE, clusters)
     taken = -(-sum(conflict.extent.length for conflict in conflicts) // cluster_size)
     owners = list(dict.fromkeys(conflict.owner for conflict in conflicts))
-    more = f" and {len(owners) - 1} more" if len(owners) > 1 else ""
-    return f"{taken:,} of {plural(clusters, 'cluster')} now belong to {owners[0]}{more}"
+    return evidence(Clue.OWNED, taken, clusters, owners[0], len(owners) - 1)
 
 
-def _by_content(entry: Entry, source: MediumSource, measure: Measure | None, reasons: list[str]) -> tuple[float, int]:
-    """Confidence from what the bytes of a placement show, and how many from the start are sound; adds the reason."""
+def _by_content(entry: Entry, source: MediumSource, measure: Measure | None, seen: list[Evidence]) -> tuple[float, int]:
+    """Confidence from what the bytes of a placement show, and how many from the start are sound; adds the evidence."""
     expected = kind_for_name(entry.name)
     if measure is not None and measure.whole:
-        reasons.append(measure.rule)
-        return _by_length(entry, expected, measure, reasons)
+        seen.append(of_measure(measure))
+        return _by_length(entry, expected, measure, seen)
     if measure is not None:
-        reasons.append(f"the {measure.kind} breaks at byte {measure.breaks_at:,} of {entry.size:,}: {measure.rule}")
+        seen.append(evidence(Clue.BREAKS, measure.kind, measure.breaks_at or 0, entry.size, measure.rule))
         if not _is_text(measure.kind):
             known = all_kinds().get(measure.kind)
             checked = known is not None and known.proof == Proof.CHECKSUM
             return (_BREAKS_BY_CHECKSUM if checked else _BREAKS), measure.breaks_at or 0
     head = source.read(0, 512)
     if not head.strip(b"\0"):
-        reasons.append("its first sector holds only zeros")
+        seen.append(evidence(Clue.ZERO_START))
         return _ZEROS, 0
     if measure is None and expected is None and not _begins_as_text(head):
-        reasons.append("no kind is known to compare its content with")
+        seen.append(evidence(Clue.UNKNOWN_KIND))
         return _NO_KIND_ALL_FREE, entry.size
     if measure is None and expected is not None and not _is_text(expected.name):
-        reasons.append(f"its first bytes are not those of a {expected.name}")
+        seen.append(evidence(Clue.FOREIGN_START, expected.name))
         return _OTHER_KIND, 0
     text = kind_named("txt")
     found = text.measure(source, False) if text.measure else None
     length = found.length if found is not None else 0
     if length >= entry.size:
-        reasons.append(_TEXT_REASON)
+        seen.append(evidence(Clue.TEXT_THROUGHOUT))
         return _TEXT_THROUGHOUT, entry.size
-    reasons.append(f"its bytes stop being text at {length:,}")
+    seen.append(evidence(Clue.TEXT_ENDS, length))
     return (_TEXT_BEGINS if length > 512 else _OTHER_KIND), length
 
 
-def _by_length(entry: Entry, expected: Kind | None, measure: Measure, reasons: list[str]) -> tuple[float, int]:
+def _by_length(entry: Entry, expected: Kind | None, measure: Measure, seen: list[Evidence]) -> tuple[float, int]:
     """A whole file stands at the start of the placement: is it this one?"""
     behind = entry.size - measure.length
     if not behind:
         return BY_PROOF[measure.proof], entry.size
-    reasons.append(f"{plural(behind, 'byte')} follow behind the end of the {measure.kind}")
+    seen.append(evidence(Clue.BYTES_BEHIND, behind, measure.kind))
     if expected is not None and not _same_family(expected, measure.kind):
-        reasons.append(f"a {measure.kind} stands where a {expected.name} should")
+        seen.append(evidence(Clue.OTHER_KIND, measure.kind, expected.name))
         return _OTHER_KIND, 0
     return BY_PROOF[measure.proof] * (_SOME_BEHIND if behind < 512 else _MORE_BEHIND), entry.size
 
@@ -258,16 +263,21 @@ def _is_text(kind: str) -> bool:
     return kind in _MARKUP or (known is not None and measuring_kind(known).bare)
 
 
-def judge_found(measure: Measure, on_grid: bool) -> tuple[float, list[str]]:
-    """Confidence and reasons for a file known by its bytes alone; `on_grid`: it begins where a cluster does."""
-    reasons = [measure.rule]
-    confidence = _BY_PROOF_WITHOUT_RECORD[measure.proof] if measure.whole else 0.1
-    if not measure.whole:
-        reasons[0] = f"breaks at byte {measure.breaks_at:,}: {measure.rule}"
+def of_measure(measure: Measure) -> Evidence:
+    """What a whole measure says, by what it rests on."""
+    return evidence(CLUE_BY_PROOF[measure.proof], measure.rule)
+
+
+def judge_found(measure: Measure, on_grid: bool) -> tuple[float, list[Evidence]]:
+    """Confidence and evidence of a file known by its bytes alone; `on_grid`: it begins where a cluster does."""
+    if measure.whole:
+        confidence, seen = _BY_PROOF_WITHOUT_RECORD[measure.proof], [of_measure(measure)]
+    else:
+        confidence, seen = 0.1, [evidence(Clue.BREAKS, measure.kind, measure.breaks_at or 0, 0, measure.rule)]
     if not on_grid:
         confidence *= OFF_GRID
-        reasons.append(OFF_GRID_REASON)
-    return confidence, reasons
+        seen.append(evidence(Clue.OFF_GRID))
+    return confidence, seen
 
 
 def _begins_as_text(head: bytes) -> bool:

@@ -6,6 +6,7 @@ kind.
 
 from __future__ import annotations
 
+import codecs
 from collections.abc import Collection, Iterable, Iterator, Sequence
 from dataclasses import dataclass, replace
 
@@ -18,10 +19,10 @@ from sastrugi.kinds.registry import kinds_begun
 from sastrugi.media import Extent, Medium, RangeSet
 from sastrugi.media.filemap import FileMap
 from sastrugi.recovery.confidence import LOOKED_THROUGH, judge_found, kind_of
+from sastrugi.recovery.evidence import Clue, evidence
 from sastrugi.recovery.findings import Finding
 from sastrugi.recovery.sector_survey import SECTOR, TEXT_HEAD, Mark, Survey
 from sastrugi.recovery.sources import MediumSource
-from sastrugi.units import plural
 from sastrugi.volumes.reader import Times, Volume
 from sastrugi.volumes.registry import file_systems
 
@@ -29,9 +30,6 @@ _SHORTEST_FRAGMENT = 4096
 _ZERO_END, _BY_CHANCE = 8, 16
 """Zeros behind the end of a file; bytes of something else that may look like text."""
 _PERHAPS_A_PIECE, _BEGUN_INSIDE = 0.2, 0.3
-BREAKS = "breaks at byte"
-"""How the reason of a file begins of which only the beginning was found."""
-GUESSED_END = "its end is a guess"
 _MOST_INSIDE, _MOST_READ_INSIDE, _MOST_READ_INSIDE_IN_ALL = 64, 32 << 20, 512 << 20
 """Beginnings inside of a file that is known by its headers which are looked at, and bytes; and bytes in all."""
 _LONG_MARK = 4
@@ -125,13 +123,11 @@ class ContentPass:
             begins, kind = inner
             found.confidence = min(found.confidence, _BEGUN_INSIDE)
             found.sound = begins - offset
-            found.reasons.append(
-                f"a {kind} begins inside of it, at byte {begins - offset:,}: it lies in pieces, perhaps"
-            )
+            found.evidence.append(evidence(Clue.BEGUN_INSIDE, kind, begins - offset))
         if holding and not signed and self._goes_on(offset):
             found.confidence = min(found.confidence, _PERHAPS_A_PIECE)
             found.sound = 0 if measure.length < _SHORTEST_FRAGMENT else found.sound
-            found.reasons.append("what stands before it does not end there: it is a piece of another file, perhaps")
+            found.evidence.append(evidence(Clue.GOES_ON))
         return found
 
     def _begun_inside(self, found: Finding, measure: Measure, holding: Sequence[Grid]) -> tuple[int, str] | None:
@@ -181,7 +177,7 @@ class ContentPass:
             return None
         found = found_finding(measure, FileMap.of(chain, measure.length), on_grid)
         found.sound = measure.length
-        found.reasons.append(f"in {len(found.extents)} pieces, by a chain of clusters that no listed file owns")
+        found.evidence.append(evidence(Clue.BY_CHAIN, len(found.extents)))
         return found
 
     def _list_at(self, offset: int, length: int) -> bytes:
@@ -209,8 +205,7 @@ class ContentPass:
                     continue
             found = found_finding(measure, FileMap.of(places, measure.length), on_grid=True)
             found.sound = measure.length
-            pieces = plural(len(found.extents), "piece")
-            found.reasons.append(f"in {pieces}, by the list of {family.title} blocks that stands among them")
+            found.evidence.append(evidence(Clue.BY_LIST, len(found.extents), family.title))
             return found
         return None
 
@@ -223,7 +218,7 @@ def _may_be_inside(kind: Kind, outer: str, held: Sequence[str]) -> bool:
 
 def breaks(finding: Finding) -> bool:
     """Whether only the beginning of a file was found."""
-    return any(reason.startswith(BREAKS) for reason in finding.reasons)
+    return finding.tells(Clue.BREAKS)
 
 
 def is_nameless_text(finding: Finding) -> bool:
@@ -296,21 +291,19 @@ def _measure(medium: Medium, where: FileMap, signed: bool) -> Measure | None:
 def _begins_text(head: bytes) -> bool:
     """Whether these bytes are UTF-8, but for a character that is cut at their end."""
     try:
-        head.decode()
-    except UnicodeDecodeError as error:
-        return error.end == len(head) and error.reason == "unexpected end of data"
+        codecs.getincrementaldecoder("utf-8")().decode(head)
+    except UnicodeDecodeError:
+        return False
     return True
 
 
 def found_finding(measure: Measure, file: FileMap, on_grid: bool) -> Finding:
     """What is reported of a file that only its bytes tell of."""
-    confidence, reasons = judge_found(measure, on_grid)
+    confidence, seen = judge_found(measure, on_grid)
     if measure.proof == Proof.GUESS and measure.whole:
-        reasons.append(GUESSED_END)
+        seen.append(evidence(Clue.GUESSED_END))
     known = all_kinds().get(measure.kind)
     name = f"{measure.kind}-at-{file.start or 0:012x}.{known.extensions[0] if known else measure.kind}"
     kind = kind_of(name, measure)
-    reasons.append("no record tells its name")
-    return Finding(
-        "found", "/unnamed", name, *kind, measure.length, file, Times(), ("content",), confidence, 0.0, reasons
-    )
+    seen.append(evidence(Clue.NAMELESS))
+    return Finding("found", "/unnamed", name, *kind, measure.length, file, Times(), ("content",), confidence, 0.0, seen)

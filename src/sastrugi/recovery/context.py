@@ -12,6 +12,7 @@ from numpy.typing import NDArray
 from sastrugi.errors import ScanFileError
 from sastrugi.media import Extent, Medium, RangeSet
 from sastrugi.progress import Progress
+from sastrugi.recovery.evidence import Clue, evidence
 from sastrugi.recovery.findings import Finding
 from sastrugi.recovery.layout import Place, outside_of, unlisted_places
 from sastrugi.recovery.limits import Limits
@@ -89,7 +90,7 @@ class ScanContext:
         lost = sum(map(self.medium.unreadable.count, finding.extents))
         if lost:
             finding.confidence = min(finding.confidence, _UNREAD)
-            finding.reasons.append(f"{lost:,} of its {finding.size:,} bytes could not be read")
+            finding.evidence.append(evidence(Clue.UNREADABLE, lost, finding.size))
         if self.limits.keeps(finding):
             self.file.add(finding)
             if finding.state != "live":

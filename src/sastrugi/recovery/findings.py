@@ -5,6 +5,7 @@ from __future__ import annotations
 from dataclasses import dataclass, field
 
 from sastrugi.media import Extent, FileMap
+from sastrugi.recovery.evidence import Clue, Evidence
 from sastrugi.volumes.reader import Times
 
 PASSES = ("layout", "tables", "relics", "journals", "content")
@@ -33,7 +34,8 @@ class Finding:
 
     `state` is `live` (listed by its volume), `deleted` (a record of it still stands) or `found` (its bytes only).
     `map` tells where it lies, `confidence` (0 to 1) that this is the whole file, `name_sure` (0 to 1) that folder and
-    name are right.
+    name are right,
+    `evidence` what speaks for and against that.
     `sound` counts the bytes from its start that nothing speaks against: no other file is looked for in them.
     """
 
@@ -48,7 +50,7 @@ class Finding:
     passes: tuple[str, ...]
     confidence: float
     name_sure: float
-    reasons: list[str] = field(default_factory=list)
+    evidence: list[Evidence] = field(default_factory=list)
     volume: int | None = None
     number: int = 0
     sound: int = 0
@@ -56,6 +58,10 @@ class Finding:
     @property
     def path(self) -> str:
         return f"{self.folder.rstrip('/')}/{self.name}"
+
+    def tells(self, clue: Clue) -> bool:
+        """Whether its evidence has this clue."""
+        return any(one.clue == clue for one in self.evidence)
 
     @property
     def placeless(self) -> bool:

@@ -14,6 +14,7 @@ from sastrugi.progress import Progress
 from sastrugi.recovery.by_turns import apart, groups
 from sastrugi.recovery.confidence import can_prove_itself
 from sastrugi.recovery.content import Grid, breaks, is_nameless_text
+from sastrugi.recovery.evidence import Clue, evidence
 from sastrugi.recovery.findings import Finding
 from sastrugi.recovery.habits import Habit
 from sastrugi.recovery.laid_alike import MOST_MARKUP, markup_behind_gaps
@@ -76,7 +77,7 @@ def put_together(medium: Medium, scan_file: ScanFile, grids: Sequence[Grid], pro
 
 
 def _put(scan_file: ScanFile, taken: RangeSet, finding: Finding) -> None:
-    scan_file.replace(replace(finding, reasons=list(dict.fromkeys([*finding.reasons, "no record tells its name"]))))
+    scan_file.replace(replace(finding, evidence=list(dict.fromkeys([*finding.evidence, evidence(Clue.NAMELESS)]))))
     if finding.sound and finding.confidence >= _SURELY_FOUND:
         claim(taken, finding)
         scan_file.drop_parts_of(finding)

@@ -6,6 +6,7 @@ from collections.abc import Iterator, Mapping
 
 from sastrugi.media import FileMap, Medium
 from sastrugi.recovery.confidence import judge_deleted
+from sastrugi.recovery.evidence import Clue, evidence
 from sastrugi.recovery.findings import Finding
 from sastrugi.recovery.tables import deleted_finding
 from sastrugi.volumes.reader import Volume
@@ -26,5 +27,5 @@ def history_findings(medium: Medium, number: int, volume: Volume, told: Mapping[
         if finding.placeless:
             continue  # nothing of it is left where it lay then
         if entry.source:
-            finding.reasons.insert(0, f"told by {entry.source}")
+            finding.evidence.insert(0, evidence(Clue.TOLD_BY, entry.source))
         yield finding

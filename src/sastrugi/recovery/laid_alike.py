@@ -30,11 +30,10 @@ from sastrugi.recovery.by_turns import (
     text_clusters,
 )
 from sastrugi.recovery.confidence import LOOKED_THROUGH
+from sastrugi.recovery.evidence import Clue, Fact, evidence, of_names
 from sastrugi.recovery.findings import Finding
-from sastrugi.recovery.habits import Habit
-from sastrugi.units import plural
+from sastrugi.recovery.habits import Habit, Manner, Sort
 
-_IN_ONE_PIECE = "in one piece"
 _SURE, _TEXT_ENDS, _TEXT = 0.9, 0.85, 0.6
 _BY_HABIT = 0.8
 _MOST_FOREIGN = 64
@@ -55,15 +54,15 @@ def habit_of(findings: Iterable[Finding], cluster: int) -> Habit:
     return out
 
 
-def _sort_of(finding: Finding, cluster: int) -> str:
-    """In words: in how many pieces with gaps of how many clusters, if both are even."""
+def _sort_of(finding: Finding, cluster: int) -> Sort:
+    """In how many pieces with gaps of how many clusters, if both are even."""
     extents = finding.extents
     if len(extents) == 1:
-        return _IN_ONE_PIECE
+        return Sort(Manner.ONE_PIECE)
     lengths = [-(-extent.length // cluster) for extent in extents]
     gaps = {behind.offset - extent.end for extent, behind in pairwise(extents)}
     even = lengths == even_shares(sum(lengths), len(lengths)) and len(gaps) == 1 and min(gaps) >= cluster
-    return f"{len(extents)} even pieces, gaps of {gaps.pop() // cluster}" if even else "otherwise"
+    return Sort(Manner.EVEN_GAPS, len(extents), gaps.pop() // cluster) if even else Sort(Manner.OTHER)
 
 
 def as_beside(
@@ -71,11 +70,10 @@ def as_beside(
 ) -> Finding | None:  # fmt: skip
     """The finding in pieces as its neighbours lie in; None where they tell nothing, or its bytes speak against it."""
     start, need = finding.map.start or 0, -(-finding.size // cluster)
-    for sort in habit.near(start) if finding.size <= _MOST_READ else ():
-        words = sort.split()
-        if not words[0].isdigit():
+    for sort in sorted(habit.near(start)) if finding.size <= _MOST_READ else ():
+        if sort.manner != Manner.EVEN_GAPS:
             continue
-        shares, gap = even_shares(need, int(words[0])), int(words[-1])
+        shares, gap = even_shares(need, sort.pieces), sort.gap
         span = need + gap * (len(shares) - 1)
         places = free_clusters(start, span, cluster, end, taken)
         if len(shares) < 2 or len(places) < span or places[0] != start:
@@ -90,8 +88,7 @@ def as_beside(
             continue
         if entropy_bits(finding, labels, rows, 0) > entropy_bits(finding, straight, rows, 0) + CLEAR:
             continue
-        how = f"as the files beside it lie: {sort} {plural(gap, 'cluster').split()[1]}"
-        return _laid(finding, np.array(places)[own].tolist(), cluster, how, _BY_HABIT)
+        return _laid(finding, np.array(places)[own].tolist(), cluster, _BY_HABIT, Clue.AS_BESIDE, sort.pieces, gap)
     return None
 
 
@@ -120,8 +117,8 @@ def text_behind_gaps(
     if standing_of(finding, labels, rows, 0) == Standing.BROKEN:
         return None
     exact = ends < cluster and rows[own[-1], ends - 1] and not rows[own[-1], ends:].any()
-    how = f"its text goes on behind {plural(int(own[-1]) + 1 - need, 'cluster')} of others"
-    return _laid(finding, np.array(places)[own].tolist(), cluster, how, _TEXT_ENDS if exact else _TEXT)
+    sure, foreign = _TEXT_ENDS if exact else _TEXT, int(own[-1]) + 1 - need
+    return _laid(finding, np.array(places)[own].tolist(), cluster, sure, Clue.TEXT_BEHIND, foreign)
 
 
 def markup_behind_gaps(
@@ -146,14 +143,12 @@ def markup_behind_gaps(
     foreign = int(tried[need - 1]) + 1 - need
     if not 0 < foreign <= _MOST_FOREIGN:
         return None
-    how = f"its text goes on behind {plural(foreign, 'cluster')} of others, to where it is closed"
-    return _laid(
-        replace(finding, size=measure.length), np.array(places)[tried[:need]].tolist(), cluster, how, _BY_HABIT
-    )
+    closed = replace(finding, size=measure.length)
+    return _laid(closed, np.array(places)[tried[:need]].tolist(), cluster, _BY_HABIT, Clue.MARKUP_BEHIND, foreign)
 
 
-def _laid(finding: Finding, places: Iterable[int], cluster: int, how: str, sure: float) -> Finding:
+def _laid(finding: Finding, places: Iterable[int], cluster: int, sure: float, how: Clue, *facts: Fact) -> Finding:
     extents = cut(join(Extent(at, cluster) for at in places), finding.size)
-    reasons = [f"{how}, in {plural(len(extents), 'piece')}", *(one for one in finding.reasons if "name" in one)]
+    seen = [evidence(how, *facts, len(extents)), *of_names(finding.evidence)]
     where = FileMap.of(extents, finding.size)
-    return replace(finding, map=where, confidence=sure, sound=finding.size, reasons=reasons)
+    return replace(finding, map=where, confidence=sure, sound=finding.size, evidence=seen)

@@ -20,6 +20,7 @@ from sastrugi.kinds.registry import all_kinds, is_textual, measuring_kind
 from sastrugi.media import Extent, FileMap, Medium, RangeSet
 from sastrugi.progress import Progress
 from sastrugi.recovery.confidence import kind_of
+from sastrugi.recovery.evidence import Clue, Evidence, evidence
 from sastrugi.recovery.findings import Finding
 from sastrugi.recovery.scan_file import ScanFile
 from sastrugi.volumes.reader import Numbered, Times, Volume
@@ -251,7 +252,7 @@ class _Join:
             replace(
                 finding, state="deleted", folder="/" + "/".join(file.path[:-1]), name=file.path[-1], times=file.times,
                 name_sure=min(file.name_sure, _NAME_SURE), volume=self._number,
-                reasons=[*(one for one in finding.reasons if "no record tells its name" not in one), _by_order(file)],
+                evidence=[*(one for one in finding.evidence if one.clue != Clue.NAMELESS), _by_order(file)],
             )
         )  # fmt: skip
 
@@ -261,27 +262,27 @@ class _Join:
         size = last - piece.start + len(self._medium.read(last, piece.end - last).rstrip(b"\0"))
         if not size:
             return
-        reasons = ["it lies between two files that are known, and ends with zeros", "no kind is known to measure it by"]
+        seen = [evidence(Clue.BETWEEN_FILES), evidence(Clue.UNMEASURED)]
         place = FileMap.of((Extent(piece.start, size),))
         state, folder, name, times = "found", "/unnamed", f"data-at-{piece.start:012x}.bin", Times()
-        sure, name_sure, told = _NAMELESS_HOLE_SURE, 0.0, "no record tells its name"
+        sure, name_sure, told = _NAMELESS_HOLE_SURE, 0.0, evidence(Clue.NAMELESS)
         if file is not None and file.path is not None:
             state, folder, name, times = "deleted", "/" + "/".join(file.path[:-1]), file.path[-1], file.times
             sure, name_sure, told = _HOLE_SURE, min(file.name_sure, _NAME_SURE), _by_order(file)
         kind = kind_of(name, None) if state == "deleted" else ("other", "data")
         finding = Finding(
-            state, folder, name, *kind, size, place, times, ("content",), sure, name_sure, [*reasons, told],
+            state, folder, name, *kind, size, place, times, ("content",), sure, name_sure, [*seen, told],
             self._number if state == "deleted" else None, sound=size,
         )  # fmt: skip
         for part in piece.parts:
             self._file.replace(
-                replace(part, confidence=0.0, sound=0, reasons=[*part.reasons, "inside of another file"])
+                replace(part, confidence=0.0, sound=0, evidence=[*part.evidence, evidence(Clue.INSIDE_OTHER)])
             )
         self._file.add(finding)
 
 
-def _by_order(file: Numbered) -> str:
-    return f"name: of number {file.number:,}, which was made in the order in which this lies among others"
+def _by_order(file: Numbered) -> Evidence:
+    return evidence(Clue.NAME_BY_ORDER, file.number)
 
 
 def _is_fragment(finding: Finding) -> bool:

@@ -23,7 +23,6 @@ from sastrugi.media.extents import cut, join
 from sastrugi.media.filemap import FileMap
 from sastrugi.progress import Progress
 from sastrugi.recovery.by_turns import (
-    BY_CLUSTERS,
     Way,
     even_way,
     free_clusters,
@@ -31,16 +30,16 @@ from sastrugi.recovery.by_turns import (
     text_clusters,
     ways,
 )
-from sastrugi.recovery.confidence import LOOKED_THROUGH, NO_CHOICE, can_prove_itself
-from sastrugi.recovery.content import GUESSED_END, Grid, breaks, found_finding, is_nameless_text, marked_kind
+from sastrugi.recovery.confidence import LOOKED_THROUGH, can_prove_itself, of_measure
+from sastrugi.recovery.content import Grid, breaks, found_finding, is_nameless_text, marked_kind
+from sastrugi.recovery.evidence import Clue, evidence, of_names
 from sastrugi.recovery.findings import Finding
-from sastrugi.recovery.habits import Habit
+from sastrugi.recovery.habits import Habit, Manner, Sort
 from sastrugi.recovery.reassembly import LATE, Budget
 from sastrugi.recovery.reassembly_pass import claim_extents
 from sastrugi.recovery.scan_file import ScanFile
 from sastrugi.recovery.sector_survey import SECTOR, Mark, Survey
 from sastrugi.recovery.sources import MediumSource
-from sastrugi.units import plural
 
 _MOST_HEADS, _MOST_READ, _MOST_MEASURED, _MOST_TRIES = 20_000, 4 << 30, 512 << 20, 20_000
 """Beginnings; bytes that are read, and measured; ways that are tried."""
@@ -259,7 +258,7 @@ class PairsByTurns:
             stands: dict[int, _Stands] = {}
             for number in order:
                 own = rows[: len(way.labels)][way.labels == number]
-                one = _stands(own, pair[number], cluster, self._budget, way.sort != BY_CLUSTERS)
+                one = _stands(own, pair[number], cluster, self._budget, way.sort.manner != Manner.CLUSTERS)
                 if self._budget.spent:
                     return []
                 if one is None or not (by_habit or one.proved or stands):
@@ -291,11 +290,11 @@ def _told(scan_file: ScanFile, parts: Sequence[Extent]) -> tuple[RangeSet, dict[
             continue  # nobody knows where such a text begins
         starts.add(start)
         sure = one.sound > 0 and one.confidence >= _SURELY
-        guessed = one.state != "live" and len(one.extents) == 1 and one.map.plain and NO_CHOICE not in one.reasons
+        guessed = one.state != "live" and len(one.extents) == 1 and one.map.plain and not one.tells(Clue.ONLY_PLACE)
         if sure and (not guessed or can_prove_itself(one.kind)):
             claim_extents(taken, one.extents, one.sound)
         elif guessed and start not in open_heads:
-            told = one.state == "deleted" or not (breaks(one) or GUESSED_END in one.reasons)
+            told = one.state == "deleted" or not (breaks(one) or one.tells(Clue.GUESSED_END))
             open_heads[start] = Head(start, one.size if told else None, one.kind, one)
     return taken, open_heads, sorted(starts)
 
@@ -338,10 +337,10 @@ def _shown(first: Head, second: Head, begun: int, rows: NDArray[np.uint8]) -> It
         return
     labels = (text_clusters(rows) != texts[0]).astype(np.int8)
     if not labels[:begun].any() and labels[begun]:
-        yield Way(BY_CLUSTERS, labels)
+        yield Way(Sort(Manner.CLUSTERS), labels)
 
 
-def _sorts_of(way: Way) -> list[str]:
+def _sorts_of(way: Way) -> list[Sort]:
     """By what names a way goes: what clusters show may be turns that are as even as can be, too."""
     needs = np.bincount(way.labels, minlength=2).tolist()
     even = (even_way(needs, turns) for turns in range(2, _MOST_TURNS + 1))
@@ -375,16 +374,14 @@ def _as_text(data: bytes, head: Head, cluster: int) -> _Stands | None:
 
 def _finding(head: Head, stands: _Stands, where: NDArray[np.int64], cluster: int, by_habit: bool) -> Finding:
     extents = cut(join(Extent(at, cluster) for at in where.tolist()), stands.size)
-    how = f"written by turns with the file beside it, in {plural(len(extents), 'piece')}"
-    how += ", as those nearby were" if by_habit else ""
+    how = evidence(Clue.BY_TURNS, "", Manner.AS_NEARBY if by_habit else Manner.OTHER, 0, len(extents))
     sure = _PROVED if stands.proved else _BY_HABIT if by_habit else _REST_PROVED
     one = head.finding
     if one is None:
         assert stands.measure is not None  # nothing else tells how long it is
         one = found_finding(stands.measure, FileMap.of(extents, stands.size), on_grid=True)
-    names = [reason for reason in one.reasons if "name" in reason]
-    rule = [stands.measure.rule] if stands.measure is not None else []
+    rule = [of_measure(stands.measure)] if stands.measure is not None else []
     return replace(
         one, map=FileMap.of(extents, stands.size), size=stands.size, confidence=sure, sound=stands.size,
-        reasons=[how, *rule, *names],
+        evidence=[how, *rule, *of_names(one.evidence)],
     )  # fmt: skip

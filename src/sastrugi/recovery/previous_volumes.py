@@ -34,7 +34,6 @@ _WORTH_OF_A_HIT = 4
 """A signature where a record says is there by chance once in thousands; where one is not, a file may just begin
 otherwise (markup behind a comment), or be written over."""
 _UNPLACED = "folder-at-cluster-{}"
-DELETED_THEN = "deleted already in its own life"
 
 
 def _rules(family: str) -> LifeRules:
@@ -302,7 +301,7 @@ class PreviousVolume(EarlierVolume):
             places = [replace(self._placed(at, size, told), far=n > 0) for n, at in enumerate(offsets)]
             return Entry(
                 (*path, record.name), False, True, size, record.times, (record.record,), tuple(places), sure,
-                record.name_note, [DELETED_THEN],
+                record.name_note, deleted_earlier=True,
             )  # fmt: skip
         alone = record.straight or size <= self.line.cluster
         placed = [replace(self._placed(start, size, told), certain=alone)]
@@ -311,10 +310,9 @@ class PreviousVolume(EarlierVolume):
             told = "by its chain, which still stands; its record is one that no folder reaches"
             chained = Placement(FileMap.of(chain, size), told, certain=True)
             placed = [chained, *(one for one in placed if one.map != chained.map)]
-        notes = [DELETED_THEN] if record.deleted else []
         return Entry(
             (*path, record.name), False, True, size, record.times, (record.record,), tuple(placed), sure,
-            record.name_note, notes,
+            record.name_note, deleted_earlier=record.deleted,
         )  # fmt: skip
 
     def _paths(self) -> dict[int, tuple[str, ...]]:

@@ -16,10 +16,10 @@ from sastrugi.kinds.registry import measuring_kind
 from sastrugi.media import Extent, Medium, RangeSet
 from sastrugi.media.extents import cut, join, total, within
 from sastrugi.media.filemap import FileMap
-from sastrugi.recovery.confidence import BY_PROOF, LOOKED_THROUGH
+from sastrugi.recovery.confidence import BY_PROOF, LOOKED_THROUGH, of_measure
+from sastrugi.recovery.evidence import Clue, evidence, of_names
 from sastrugi.recovery.findings import Finding
 from sastrugi.recovery.sources import MediumSource
-from sastrugi.units import plural
 
 _MOST_PIECES = 2000
 _MOST_GAPS = 48
@@ -84,7 +84,7 @@ def reassemble(
     around = _around(taken, start, size, cluster, end)
     proved = _proved(medium, finding, around, recorded, budget)
     if proved is not None:
-        return _as(finding, proved, around, "around what other findings own", 1)
+        return _as(finding, proved, around, Clue.AROUND_OTHERS, 1)
     if not across:
         return None
     before = budget.tries
@@ -93,7 +93,7 @@ def reassemble(
     if found is None:
         return None
     measure, extents = found
-    return _as(finding, measure, extents, "its pieces found by its structure", budget.tries - before)
+    return _as(finding, measure, extents, Clue.BY_STRUCTURE, budget.tries - before)
 
 
 def _without_proof(finding: Finding, cluster: int, end: int, taken: RangeSet) -> Finding | None:
@@ -106,9 +106,8 @@ def _without_proof(finding: Finding, cluster: int, end: int, taken: RangeSet) ->
     places = tuple(_around(taken, start, finding.size, cluster, end))
     if total(places) < finding.size:
         return None
-    how = f"around what other findings surely own, in {plural(len(places), 'piece')}; its content proves nothing"
-    reasons = [how, *(reason for reason in finding.reasons if "name" in reason)]
-    return replace(finding, map=FileMap.of(places, finding.size), confidence=_UNPROVED, reasons=reasons, sound=0)
+    seen = [evidence(Clue.AROUND_UNPROVED, len(places)), *of_names(finding.evidence)]
+    return replace(finding, map=FileMap.of(places, finding.size), confidence=_UNPROVED, evidence=seen, sound=0)
 
 
 def _around(taken: RangeSet, start: int, size: int, cluster: int, end: int, most: int = _MOST_PIECES) -> list[Extent]:
@@ -305,13 +304,11 @@ class _Search:
         return None
 
 
-def _as(finding: Finding, measure: Measure, extents: Sequence[Extent], how: str, tries: int) -> Finding:
+def _as(finding: Finding, measure: Measure, extents: Sequence[Extent], how: Clue, tries: int) -> Finding:
     length = finding.size if finding.state == "deleted" else measure.length
     places = cut(extents, length)
-    made = plural(tries, "try", "tries")
-    reasons = [f"{how}, in {plural(len(places), 'piece')} ({made})", measure.rule]
-    reasons += [reason for reason in finding.reasons if reason.startswith("name:") or "name" in reason]
+    seen = [evidence(how, len(places), tries), of_measure(measure), *of_names(finding.evidence)]
     through = measure.proof in LOOKED_THROUGH
     sure = BY_PROOF[measure.proof] * (_PENALTY if through or tries == 1 else _BY_HEADERS)
     sound = length if through or tries == 1 else 0
-    return replace(finding, map=FileMap.of(places, length), size=length, confidence=sure, reasons=reasons, sound=sound)
+    return replace(finding, map=FileMap.of(places, length), size=length, confidence=sure, evidence=seen, sound=sound)

@@ -12,7 +12,8 @@ from sastrugi.media.filemap import FileMap
 from sastrugi.progress import Progress
 from sastrugi.recovery.by_turns import apart, groups
 from sastrugi.recovery.byte_histograms import compare
-from sastrugi.recovery.confidence import LOOKED_THROUGH, NO_CHOICE, NOTHING_LEFT, can_prove_itself
+from sastrugi.recovery.confidence import LOOKED_THROUGH, can_prove_itself
+from sastrugi.recovery.evidence import Clue, Evidence, evidence
 from sastrugi.recovery.findings import Finding
 from sastrugi.recovery.habits import Habit
 from sastrugi.recovery.laid_alike import as_beside, habit_of, text_behind_gaps
@@ -98,7 +99,7 @@ class Assembly:
         if number in self._siblings.alike:
             return True
         finding = self._findings[number]
-        if NO_CHOICE in finding.reasons and finding.confidence >= _SURELY:
+        if finding.tells(Clue.ONLY_PLACE) and finding.confidence >= _SURELY:
             return True  # what lies nowhere else lies there
         if not self._proofs.spend(finding.covered):
             return False
@@ -219,31 +220,32 @@ class Assembly:
     def _weigh(self) -> None:
         """What was put together since, and the others beside it, tell more of a file whose content proves nothing."""
         for finding in list(self._findings.values()):
-            sure, reason, sound = finding.confidence, "", finding.sound
+            sure, sound = finding.confidence, finding.sound
+            seen: Evidence | None = None
             number, alike, unlike = finding.number, self._siblings.alike, self._siblings.unlike
             guessed = finding.volume in self._geometry
             lost = _overlap(self._taken, finding) if sure < 0.8 and guessed else 0
             if lost and sound:
                 sure, sound = min(sure, _OVERWRITTEN), 0
-                reason = f"{lost:,} of its bytes belong to others, as these prove"
+                seen = evidence(Clue.OVERWRITTEN, lost)
             elif number in self._contested:
                 sure, sound = min(sure, _CONTESTED), 0
-                reason = "some of its clusters belong to another file, as that proves"
+                seen = evidence(Clue.CONTESTED)
             elif number in alike:
                 sure = max(sure, _ALIKE)
-                reason = f"its bytes are distributed like those of {alike[number]:,} files beside it"
+                seen = evidence(Clue.ALIKE, alike[number])
             elif number in unlike:
                 sure = min(sure, _UNLIKE)
-                reason = f"its bytes are not distributed like those of {unlike[number]:,} files beside it"
-            if reason:
+                seen = evidence(Clue.UNLIKE, unlike[number])
+            if seen is not None:
                 gone = lost >= finding.covered
-                reasons = [*finding.reasons, reason, *([NOTHING_LEFT] if gone else [])]
+                every = [*finding.evidence, seen, *([evidence(Clue.NOTHING_LEFT)] if gone else [])]
                 self._put(
                     replace(
                         finding,
                         confidence=0.0 if gone else sure,
                         sound=sound,
-                        reasons=reasons,
+                        evidence=every,
                         map=FileMap() if gone else finding.map,
                     )
                 )
@@ -256,7 +258,7 @@ def _place(finding: Finding) -> tuple[bool, int, int]:
 
 def _is_guessed(finding: Finding) -> bool:
     """Whether a file lies in one piece only because nothing says otherwise."""
-    return len(finding.extents) == 1 and finding.map.plain and NO_CHOICE not in finding.reasons
+    return len(finding.extents) == 1 and finding.map.plain and not finding.tells(Clue.ONLY_PLACE)
 
 
 def claim(claims: RangeSet, finding: Finding, length: int | None = None) -> None:

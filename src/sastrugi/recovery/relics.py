@@ -14,10 +14,10 @@ from sastrugi.media.extents import total
 from sastrugi.media.filemap import FileMap
 from sastrugi.progress import Progress
 from sastrugi.recovery.confidence import TEXT_BYTES, begins_as_named, judge_deleted
+from sastrugi.recovery.evidence import Clue, evidence
 from sastrugi.recovery.findings import Finding
 from sastrugi.recovery.layout import Place
 from sastrugi.recovery.previous_volumes import (
-    DELETED_THEN,
     EarlierVolume,
     PreviousVolume,
     ToldByItself,
@@ -125,8 +125,10 @@ def relic_findings(medium: Medium, ghost: EarlierVolume, told: dict[int, int], p
             continue
         verdict = judge_deleted(medium, ghost, entry, later.get(id(entry), ""))
         finding = deleted_finding(entry, ghost.number, verdict, ("relics",))
+        if entry.deleted_earlier:
+            finding.evidence.insert(0, evidence(Clue.DELETED_EARLIER))
         overtaken = id(entry) in later or any(conflict.extent.offset <= start for conflict in conflicts)
-        doubtful = verdict.sound == 0 and (overtaken or DELETED_THEN in entry.notes)
+        doubtful = verdict.sound == 0 and (overtaken or entry.deleted_earlier)
         if not (doubtful and _foreign(medium, entry)):
             yield finding
 

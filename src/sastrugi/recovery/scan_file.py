@@ -18,17 +18,18 @@ from sastrugi.media import Extent, Medium
 from sastrugi.media.filemap import FileMap
 from sastrugi.recovery.findings import Finding, FoundVolume, Tally
 from sastrugi.recovery.scan_rows import (
+    OF_VERSION_2,
     SCHEMA,
     SOUND_ROW,
     TALLIES,
     WORKING,
+    evidence_text,
     finding_of,
     matches,
     number_of,
     packed_map,
     path_as_text,
     path_from_text,
-    reasons_text,
     sound_part,
     sound_row,
     tally_of,
@@ -37,7 +38,8 @@ from sastrugi.recovery.scan_rows import (
 )
 from sastrugi.texts import parse_json
 
-SCAN_VERSION = 2
+SCAN_VERSION, _READ_AS_WELL = 3, 2
+"""What is written; and the version before it, of which finished scans are read."""
 _APPLICATION_ID = 0x53415354  # "SAST"
 _HEAD, _TOGETHER = 1 << 20, 500
 
@@ -125,12 +127,18 @@ class ScanFile:
                 raise ScanFileError(f"{path}: is no scan file, or is damaged ({again})") from again
         if application != _APPLICATION_ID:
             raise ScanFileError(f"{path}: is a database, but no scan file of Sastrugi")
-        if version != SCAN_VERSION:
+        if version not in (SCAN_VERSION, _READ_AS_WELL):
             raise ScanFileError(
-                f"{path}: is version {version} of the scan file, this program reads {SCAN_VERSION}: scan again"
+                f"{path}: is version {version} of the scan file, this program reads {_READ_AS_WELL} and "
+                f"{SCAN_VERSION}: scan again"
             )
         db.create_function("REGEXP", 2, matches, deterministic=True)
-        return cls(path, db)
+        scan = cls(path, db)
+        if version == _READ_AS_WELL:
+            scan._run(OF_VERSION_2)
+            if not scan.finished:
+                raise ScanFileError(f"{path}: was begun by an earlier version of this program: scan again")
+        return scan
 
     def __enter__(self) -> ScanFile:
         return self
@@ -422,7 +430,7 @@ def _row_of(finding: Finding) -> tuple[Any, ...]:
         ",".join(finding.passes),
         round(finding.confidence, 4),
         round(finding.name_sure, 4),
-        reasons_text(finding.reasons),
+        evidence_text(finding.evidence),
         finding.map.start,
         packed_map(finding),
         finding.sound,

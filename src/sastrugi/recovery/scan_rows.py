@@ -12,6 +12,7 @@ from pathlib import Path
 from typing import Any
 
 from sastrugi.media import Extent, FileMap
+from sastrugi.recovery.evidence import Clue, Evidence
 from sastrugi.recovery.findings import Finding, FoundVolume, Tally
 from sastrugi.texts import LARGEST_NUMBER, parse_json
 from sastrugi.volumes.reader import Times
@@ -26,7 +27,7 @@ CREATE TABLE volumes (
 CREATE TABLE findings (
     number INTEGER PRIMARY KEY, state TEXT NOT NULL, volume INTEGER, folder TEXT NOT NULL, name TEXT NOT NULL,
     kind TEXT NOT NULL, grp TEXT NOT NULL, size INTEGER NOT NULL, created TEXT, modified TEXT, accessed TEXT,
-    passes TEXT NOT NULL, confidence REAL NOT NULL, name_sure REAL NOT NULL, reasons TEXT NOT NULL,
+    passes TEXT NOT NULL, confidence REAL NOT NULL, name_sure REAL NOT NULL, evidence TEXT NOT NULL,
     start INTEGER, map TEXT NOT NULL, sound INTEGER NOT NULL
 );
 CREATE INDEX findings_start ON findings (start);
@@ -35,15 +36,22 @@ SOUND_ROW = " AND ".join(
     [
         "typeof(number) = 'integer' AND number >= 0",
         "state IN ('live', 'deleted', 'found') AND typeof(volume) IN ('integer', 'null')",
-        *(f"typeof({name}) = 'text'" for name in ("folder", "name", "kind", "grp", "passes", "reasons", "map")),
+        *(f"typeof({name}) = 'text'" for name in ("folder", "name", "kind", "grp", "passes", "evidence", "map")),
         *(f"typeof({name}) IN ('text', 'null')" for name in ("created", "modified", "accessed")),
         *(f"typeof({name}) = 'integer' AND {name} >= 0" for name in ("size", "sound")),
         *(f"typeof({name}) = 'real' AND {name} BETWEEN 0 AND 1" for name in ("confidence", "name_sure")),
         "typeof(start) IN ('integer', 'null')",
-        *(f"CASE WHEN json_valid({name}) THEN json_type({name}) = 'array' ELSE 0 END" for name in ("reasons", "map")),
+        *(f"CASE WHEN json_valid({name}) THEN json_type({name}) = 'array' ELSE 0 END" for name in ("evidence", "map")),
     ]
 )
 """Whether a row is one that a scan wrote, as SQL: whoever passes rows on looks at no more of them."""
+OF_VERSION_2 = """
+CREATE TEMP VIEW findings AS SELECT number, state, volume, folder, name, kind, grp, size, created, modified, accessed,
+    passes, confidence, name_sure,
+    (SELECT json_group_array(json_array('said', 0.0, value)) FROM json_each(reasons)) AS evidence, start, map, sound
+FROM main.findings
+"""
+"""What was written in version 2, which kept sentences, as this version keeps it: it stands in front of the table."""
 WORKING = "CREATE TABLE IF NOT EXISTS marks (start INTEGER PRIMARY KEY, length INTEGER NOT NULL, marks BLOB NOT NULL)"
 """What an unfinished scan keeps for itself; dropped at its end."""
 TALLIES = {
@@ -58,10 +66,11 @@ TALLIES = {
     "min(cast(confidence * 10 AS INT) + 1, 10) / 10.0)",
 }
 """What findings can be counted by, each with the SQL that tells it."""
+_CLUES = {clue.value: clue for clue in Clue}
 _ONE_EXTENT = re.compile(r"\[\[(\d{1,18}), (\d{1,18})\]\]", re.ASCII)
 """A map as nearly every file's is, which needs no parser."""
 _REMEMBERED, _SHORT = 1024, 2000
-"""Rows of reasons that are remembered, as most findings give the same ones; characters of one that is."""
+"""Rows of evidence that are remembered, as most findings give the same; characters of one that is."""
 
 
 def path_as_text(path: Path) -> str:
@@ -125,7 +134,7 @@ def finding_of(row: tuple[Any, ...]) -> Finding:
         passes=tuple(row[11].split(",")),
         confidence=row[12],
         name_sure=row[13],
-        reasons=reasons_of(row[14]),
+        evidence=evidence_of(row[14]),
         map=map_of(row[16], row[7]),
         sound=row[17],
     )
@@ -140,26 +149,37 @@ def matches(pattern: str, text: str) -> bool:
     return _compiled(pattern).match(text) is not None
 
 
-def reasons_of(text: str) -> list[str]:
-    """The reasons of a finding. Raises ValueError."""
-    return list(_few_reasons(text) if len(text) <= _SHORT else _reasons(text))
+def evidence_of(text: str) -> list[Evidence]:
+    """The evidence of a finding: for each piece its clue, what it weighs, and its facts. Raises ValueError."""
+    return list(_few_pieces(text) if len(text) <= _SHORT else _pieces(text))
 
 
-def reasons_text(reasons: Sequence[str]) -> str:
+def evidence_text(pieces: Sequence[Evidence]) -> str:
     """The same for the table."""
-    return _reasons_text(tuple(reasons))
+    return _evidence_text(tuple(pieces))
 
 
-def _reasons(text: str) -> tuple[str, ...]:
-    return tuple(str(reason) for reason in parse_json(text))
+def _pieces(text: str) -> tuple[Evidence, ...]:
+    return tuple(_piece(told) for told in parse_json(text))
 
 
-_few_reasons = lru_cache(_REMEMBERED)(_reasons)
+def _piece(told: Any) -> Evidence:
+    if not (isinstance(told, list) and len(told) >= 2 and isinstance(told[1], int | float)):
+        raise ValueError(f"{told!r:.60} is no evidence")
+    name, weight, *facts = told
+    if not all(isinstance(fact, str | int) for fact in facts):
+        raise ValueError(f"{facts!r:.60} are no facts")
+    if name not in _CLUES:
+        raise ValueError(f"{name!r:.40} is no clue")
+    return Evidence(_CLUES[name], tuple(facts), float(weight))
+
+
+_few_pieces = lru_cache(_REMEMBERED)(_pieces)
 
 
 @lru_cache(_REMEMBERED)
-def _reasons_text(reasons: tuple[str, ...]) -> str:
-    return json.dumps(reasons, ensure_ascii=False)
+def _evidence_text(pieces: tuple[Evidence, ...]) -> str:
+    return json.dumps([[one.clue, one.weight, *one.facts] for one in pieces], ensure_ascii=False)
 
 
 def map_of(packed: str, size: int) -> FileMap:

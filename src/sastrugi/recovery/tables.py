@@ -7,8 +7,8 @@ from collections.abc import Iterator
 
 from sastrugi.media import FileMap, Medium
 from sastrugi.recovery.confidence import Verdict, judge_deleted, kind_of
+from sastrugi.recovery.evidence import Clue, Evidence, evidence
 from sastrugi.recovery.findings import Finding
-from sastrugi.units import plural
 from sastrugi.volumes.reader import Entry, Volume
 
 
@@ -34,26 +34,26 @@ def _live(entry: Entry, number: int, volume: Volume) -> Finding:
     whole = not entry.notes
     clusters = -(-(entry.size - entry.map.zeros) // volume.cluster_size)
     by = entry.placements[0].reason if entry.placements else "its record"
-    reasons = [f"live: {plural(clusters, 'cluster')}, {by}"] if whole else [f"live, but {note}" for note in entry.notes]
+    seen = [evidence(Clue.LIVE, clusters, by)] if whole else [evidence(Clue.LIVE_BUT, note) for note in entry.notes]
     if entry.map.zeros:
-        reasons.append(f"{plural(entry.map.zeros, 'byte')} of it were never written, and read as zeros")
-    finding = _finding("live", entry, number, entry.map, 0.99 if whole else 0.3, reasons, kind_of(entry.name, None))
+        seen.append(evidence(Clue.HOLES, entry.map.zeros))
+    finding = _finding("live", entry, number, entry.map, 0.99 if whole else 0.3, seen, kind_of(entry.name, None))
     finding.sound = finding.covered
     return finding
 
 
 def _deleted(medium: Medium, entry: Entry, number: int, volume: Volume, overlapped_by: str) -> Finding:
     finding = deleted_finding(entry, number, judge_deleted(medium, volume, entry, overlapped_by))
-    finding.reasons[:0] = [f"listed, but {note}" for note in entry.notes] if entry.damaged else []
+    finding.evidence[:0] = [evidence(Clue.LISTED_BUT, note) for note in entry.notes] if entry.damaged else []
     return finding
 
 
 def deleted_finding(entry: Entry, number: int, verdict: Verdict, passes: tuple[str, ...] = ("tables",)) -> Finding:
     """The finding of a file that is not live, by what was decided about it."""
     where = verdict.placement.map if verdict.placement else FileMap()
-    reasons = [*verdict.reasons, f"name: {entry.name_note}"]
+    seen = [*verdict.evidence, evidence(Clue.NAME, entry.name_note)]
     kind = kind_of(entry.name, verdict.measure)
-    finding = _finding("deleted", entry, number, where, verdict.confidence, reasons, kind)
+    finding = _finding("deleted", entry, number, where, verdict.confidence, seen, kind)
     finding.sound, finding.passes = verdict.sound, passes
     return finding
 
@@ -64,7 +64,7 @@ def _finding(
     number: int,
     where: FileMap,
     confidence: float,
-    reasons: list[str],
+    seen: list[Evidence],
     kind: tuple[str, str],
 ) -> Finding:
     folder = "/" + "/".join(entry.path[:-1])
@@ -79,7 +79,7 @@ def _finding(
         ("tables",),
         confidence,
         entry.name_sure,
-        reasons,
+        seen,
         volume=number,
     )
 

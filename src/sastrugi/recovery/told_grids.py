@@ -7,8 +7,9 @@ from collections.abc import Iterator, Sequence
 from dataclasses import replace
 
 from sastrugi.media import Extent
-from sastrugi.recovery.confidence import OFF_GRID, OFF_GRID_REASON
+from sastrugi.recovery.confidence import OFF_GRID
 from sastrugi.recovery.content import Grid
+from sastrugi.recovery.evidence import Clue, evidence
 from sastrugi.recovery.findings import Finding
 from sastrugi.recovery.scan_file import ScanFile
 from sastrugi.recovery.sector_survey import SECTOR
@@ -17,7 +18,6 @@ _CLUSTERS = [SECTOR << n for n in range(1, 8)]
 _FEWEST, _NEARLY_ALL = 8, 0.95
 """Files that must begin on such clusters, and the share of those that begin on no others."""
 _SURELY = 0.25
-_ON_TOLD = "begins on a cluster of a life that only its files tell of"
 
 
 def told_grids(scan_file: ScanFile, grids: Sequence[Grid], regions: Sequence[Extent]) -> list[Grid]:
@@ -59,6 +59,6 @@ def grid_of(region: Extent, starts: Sequence[int]) -> Grid | None:
 def _blamed(found: Sequence[Finding], grid: Grid) -> Iterator[Finding]:
     """Findings that were thought less of because they begin on no cluster, and do on one of this grid."""
     for one in found:
-        if OFF_GRID_REASON in one.reasons and grid.begins(one.map.start or 0):
-            reasons = [_ON_TOLD if reason == OFF_GRID_REASON else reason for reason in one.reasons]
-            yield replace(one, confidence=min(one.confidence / OFF_GRID, 1.0), reasons=reasons)
+        if one.tells(Clue.OFF_GRID) and grid.begins(one.map.start or 0):
+            seen = [evidence(Clue.ON_TOLD_GRID) if piece.clue == Clue.OFF_GRID else piece for piece in one.evidence]
+            yield replace(one, confidence=min(one.confidence / OFF_GRID, 1.0), evidence=seen)

@@ -7,12 +7,14 @@ import io
 import json
 from collections.abc import Iterable, Iterator, Sequence
 from dataclasses import asdict
+from functools import lru_cache
 from typing import TYPE_CHECKING, Any
 
 from rich.table import Table
 from rich.text import Text
 
 from sastrugi.report.csv_cells import text_cell
+from sastrugi.report.evidence import reasons_of
 from sastrugi.report.style import table
 from sastrugi.units import format_size, plural, printable
 
@@ -63,11 +65,17 @@ def json_lines(rows: Iterable[tuple[Any, ...]]) -> Iterator[str]:
             f'{before}{{"number": {row[0]}, "state": {text(row[1])}, "volume": {plain(row[2])}, '
             f'"folder": {text(row[3])}, "name": {text(row[4])}, "kind": {text(row[5])}, "group": {text(row[6])}, '
             f'"size": {row[7]}, "created": {plain(row[8])}, "modified": {plain(row[9])}, "accessed": {plain(row[10])}, '
-            f'"passes": [{passes}], "confidence": {row[12]}, "name_sure": {row[13]}, "reasons": {row[14]}, '
-            f'"start": {plain(row[15])}, "map": {row[16]}}}'
+            f'"passes": [{passes}], "confidence": {row[12]}, "name_sure": {row[13]}, '
+            f'"reasons": {_reasons_json(row[14])}, "evidence": {row[14]}, "start": {plain(row[15])}, "map": {row[16]}}}'
         )
         before = ","
     yield "]"
+
+
+@lru_cache(1024)
+def _reasons_json(packed: str) -> str:
+    """The sentences of a row's evidence, as a JSON list."""
+    return json.dumps(reasons_of(packed), ensure_ascii=False)
 
 
 def csv_lines(rows: Iterable[tuple[Any, ...]]) -> Iterator[str]:
@@ -79,7 +87,7 @@ def csv_lines(rows: Iterable[tuple[Any, ...]]) -> Iterator[str]:
         yield buffer.getvalue()
         buffer.seek(0)
         buffer.truncate()
-        shown = list(row[: len(CSV_COLUMNS)])
+        shown = [*row[:14], _reasons_json(row[14]), *row[15 : len(CSV_COLUMNS)]]
         writer.writerow([text_cell(value) if isinstance(value, str) else value for value in shown])
     yield buffer.getvalue()
 

@@ -10,8 +10,8 @@ from collections.abc import Iterable, Iterator
 from dataclasses import dataclass, field
 from typing import Any, NamedTuple
 
+from sastrugi.report.evidence import reasons_of
 from sastrugi.report.style import Ink, shorten_end, shorten_path
-from sastrugi.texts import parse_json
 from sastrugi.units import format_size, plural, printable
 
 _LEAST_PATH = 12
@@ -79,8 +79,8 @@ def reason_lines(rows: Iterable[tuple[Any, ...]], width: int, ink: Ink) -> Itera
         yield ink.bold(f"{row[0]:>4}  {printable(_path(row))}") + _name_note(row)
         facts = f"{row[1]}, sure {row[12]:.2f}, {format_size(row[7])}, {row[5]}, modified {modified}"
         yield from (f"      {line}" for line in textwrap.wrap(facts, max(width - 6, 20)))
-        for reason in parse_json(row[14]):
-            wrapped = textwrap.wrap(printable(str(reason)), max(width - 8, 20)) or [""]
+        for reason in reasons_of(row[14]):
+            wrapped = textwrap.wrap(printable(reason), max(width - 8, 20)) or [""]
             yield from (ink.grey(f"      {'– ' if not n else '  '}{line}") for n, line in enumerate(wrapped))
 
 

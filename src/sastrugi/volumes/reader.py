@@ -63,6 +63,8 @@ class Entry:
     identity: int = 0
     damaged: bool = False
     """Whether a live file's clusters cannot be followed as its volume says: a driver would not give it."""
+    deleted_earlier: bool = False
+    """Of an earlier life: whether it was deleted before that life ended."""
     source: str = ""
     """What tells of it, where that is not the live structures: which journal transaction, checkpoint or snapshot."""
 
