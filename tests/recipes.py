@@ -43,10 +43,12 @@ def random_recipe(seed: int, file_system: str, steps: int = 12, sizes: str = "1 
             corpus = {"files": dice.randint(1, 4), "kinds": ["txt", "csv", "png"], "size": sizes, "names": names,
                       "first_number": first_number}  # fmt: skip
             first_number += 10
-            out.append({
-                "do": do, "into": where, "corpus": corpus, "reuse": dice.choice(["next", "first", "last", "spread"]),
+            laid = {
+                "reuse": dice.choice(["next", "first", "last", "spread"]),
                 "pieces": dice.choice([1, 1, 3]), "gaps": dice.choice(["fillers", "interleaved"]),
-            })  # fmt: skip
+            }  # fmt: skip
+            woven = {"writers": dice.randint(2, 5), "chunk": "1 KiB..8 KiB"}
+            out.append({"do": do, "into": where, "corpus": corpus} | (woven if dice.random() < 0.3 else laid))
             folders[where] += 1
             continue
         if do == "grow":
@@ -62,13 +64,15 @@ def random_recipe(seed: int, file_system: str, steps: int = 12, sizes: str = "1 
         elif do in ("delete", "bin"):
             habits = dice.choice(HABITS if do == "delete" else HABITS[:3])
             some |= {"acts_as": habits, "share": 1.0}
+            discard = {"discard": True} if dice.random() < 0.2 else {}
+            some |= discard if do == "delete" else {}
             folders[where] = 0
             if where == "/A":
                 some["what"] = ["/A"]
                 folders["/A/Depth"] = 0
             out.append(some)
             if do == "bin" and dice.random() < 0.6:
-                out.append({"do": "empty-bin", "acts_as": habits})
+                out.append({"do": "empty-bin", "acts_as": habits} | discard)
             continue
         elif do == "churn":
             some = {
@@ -83,6 +87,8 @@ def random_recipe(seed: int, file_system: str, steps: int = 12, sizes: str = "1 
         elif do == "fade":
             some = {"do": do, "what": [f"{where}/*.*"], "sectors": 2}
             folders[where] = 0
+        elif do == "discard":
+            some = {"do": do}
         elif do == "format":
             some = format_step(file_system, cluster, dice)
             folders = dict.fromkeys(folders, 0)
@@ -92,7 +98,7 @@ def random_recipe(seed: int, file_system: str, steps: int = 12, sizes: str = "1 
     })  # fmt: skip
 
 
-_CHANGES = ("grow", "edit", "rename", "copy", "delete", "delete", "bin", "churn", "wipe", "fade", "format")
+_CHANGES = ("grow", "edit", "rename", "copy", "delete", "delete", "bin", "churn", "wipe", "discard", "fade", "format")
 
 
 def format_step(file_system: str, cluster: str, dice: random.Random) -> dict[str, object]:
@@ -102,6 +108,7 @@ def format_step(file_system: str, cluster: str, dice: random.Random) -> dict[str
         "cluster": cluster,
         "label": "FIRN",
         "how": dice.choice(["quick", "quick", "full"]),
+        "discard": dice.random() < 0.2,
     }
     if file_system == "ntfs":  # habits say where its records begin, and whether it keeps a log
         step["acts_as"] = dice.choice(["linux", "windows"])

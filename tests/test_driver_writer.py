@@ -69,6 +69,37 @@ size = "10 KiB..60 KiB"
 """
 
 
+_WOVEN = """
+recipe = 1
+name = "woven"
+title = "Four loggers at once"
+seed = 23
+medium.size = "72 MiB"
+[[steps]]
+do = "format"
+file_system = "{system}"
+[[steps]]
+do = "store"
+into = "/Used"
+corpus = {{ files = 40, size = "4 KiB..300 KiB" }}
+[[steps]]
+do = "delete"
+what = ["/Used/*"]
+share = 0.5
+[[steps]]
+do = "store"
+into = "/Day"
+writers = 4
+chunk = "4 KiB..512 KiB"
+corpus = {{ files = 60, size = "4 KiB..700 KiB" }}
+[[steps]]
+do = "delete"
+what = ["/Day/*"]
+share = 0.5
+discard = {discard}
+"""
+
+
 def _build_in_linux(recipe: Path, into: Path, work: Path) -> None:
     """FAT is built in a user-mode kernel, which has the driver; the program runs there from the same files."""
     image = judges.make_volume(work / "any.img", 16 << 20, "fat16", 2048)
@@ -148,6 +179,30 @@ def test_steps_past_the_driver_are_refused_by_name(sastrugi: Program, tmp_path: 
     ran = sastrugi("build", "wiped-card", "--writer", "os", "--into", tmp_path / "no", code=2)
     assert "(wipe)" in ran.err and "nothing that a driver does" in ran.err
     assert not list(tmp_path.iterdir())
+
+
+@pytest.mark.drivers
+@pytest.mark.parametrize("system", ["exfat", "fat32", "ntfs", "ext4"])
+def test_files_woven_by_us_lie_as_the_driver_weaves_them(sastrugi: Program, tmp_path: Path, system: str) -> None:
+    """Four programs write at once to a used volume: as many runs for each file, but for a factor of two."""
+    judges.require_drivers()
+    if os.geteuid():
+        pytest.skip("a loop mount needs root")
+    recipe = tmp_path / "woven.toml"
+    recipe.write_text(_WOVEN.format(system=system, discard="true" if system == "ext4" else "false"))
+    sastrugi("build", recipe, "--into", tmp_path / "ours")
+    if system == "fat32":
+        _build_in_linux(recipe, tmp_path / "theirs", tmp_path)
+    else:
+        sastrugi("build", recipe, "--into", tmp_path / "theirs", "--writer", "os")
+    runs = []
+    for name in ("ours", "theirs"):
+        with Specimen(tmp_path / name) as specimen:
+            assert not [fault for check in audit(specimen, Progress()) for fault in check.faults]
+            files = [file for file in specimen.truth.files if file.path.startswith("/Day/")]
+            assert len(files) == 60
+            runs.append(sum(len(file.extents) for file in files) / len(files))
+    assert 0.5 < runs[0] / runs[1] < 2, runs
 
 
 @pytest.mark.drivers

@@ -279,7 +279,7 @@ def test_files_of_trials_that_were_touched_show(sastrugi: Program, demo: Path, t
         path.write_bytes(before.replace(old, new, 1))
         told = sastrugi("ledger", "verify", cwd=tmp_path, code=1).out
         wanted = folder / "results" if path == result else path
-        assert f"{wanted} was changed" in told.replace("\n", " ").replace("  ", " ") or wanted.name in told
+        assert f"{wanted}waschanged" in "".join(told.split())  # lines are broken anywhere in a long path
         sastrugi("ledger", "verify", "--no-files", cwd=tmp_path)
         path.write_bytes(before)
     shutil.rmtree(folder)

@@ -7,6 +7,7 @@ from pathlib import Path
 from struct import pack
 
 import numpy as np
+from numpy.typing import NDArray
 
 from sastrugi.kinds.base import Kind, Measure, Proof, Signature, Source, broken
 from sastrugi.scenario.dice import Dice
@@ -27,7 +28,7 @@ def measure(source: Source, deep: bool = False) -> Measure | None:
         return broken("mo", 4, "its revision or number of messages cannot be")
     end = max(_HEADER, hashes + 4 * hashed if hashed else 0)
     for table in (originals, translated):
-        rows = np.frombuffer(source.read(table, 8 * count), word)
+        rows = _words(source, table, 2 * count, word)
         if len(rows) < 2 * count:
             return broken("mo", source.size, "its tables reach beyond the end")
         ends = rows[0::2].astype(np.int64) + rows[1::2]
@@ -39,21 +40,29 @@ def measure(source: Source, deep: bool = False) -> Measure | None:
         end = max(end, last + 1, table + 8 * count)
     if revision & 0xFFFF:
         end = max(end, _behind_parts(source, word))
+    if end > source.size:
+        return broken("mo", source.size, "its table of hashes reaches beyond the end")
     return Measure("mo", end, True, Proof.STRUCTURE, "tables of messages, each of which ends with a zero")
+
+
+def _words(source: Source, at: int, count: int, word: str) -> NDArray[np.uint32]:
+    """So many words from a byte on; fewer where there are not so many."""
+    data = source.read(at, 4 * count)
+    return np.frombuffer(data, word, len(data) // 4)
 
 
 def _behind_parts(source: Source, word: str) -> int:
     """Behind the messages that are put together of parts, of which some depend on the system (minor revision 1)."""
-    fields = np.frombuffer(source.read(_HEADER, 20), word).tolist()
+    fields = _words(source, _HEADER, 5, word).tolist()
     if len(fields) < 5 or fields[2] > _MOST:
         return 0
     names, names_at, count, *tables = fields
     end = names_at + 8 * names
     for table in tables:
-        places = np.frombuffer(source.read(table, 4 * count), word).tolist()
+        places = _words(source, table, count, word).tolist()
         end = max(end, table + 4 * count)
         for place in places[:_MOST_PARTED]:
-            rows = np.frombuffer(source.read(place, 4 + 8 * _MOST_PARTS), word)
+            rows = _words(source, place, 1 + 2 * _MOST_PARTS, word)
             parts = rows[1 : 1 + len(rows[1:]) // 2 * 2].reshape(-1, 2)
             (last, *_) = [*np.flatnonzero(parts[:, 1] == _NO_PART), len(parts) - 1]
             length = int(parts[: last + 1, 0].sum()) if len(parts) else 0

@@ -272,7 +272,10 @@ def apart(
             continue  # what lies among them may belong to yet another
         extents = cut(join(Extent(at, cluster) for at in places[way.labels == number].tolist()), one.size)
         others = " and ".join(other.name for other in group.files if other is not one)
-        seen = [evidence(Clue.BY_TURNS, others, way.sort.manner, way.sort.pieces, len(extents)), *of_names(one.evidence)]
+        seen = [
+            evidence(Clue.BY_TURNS, others, way.sort.manner, way.sort.pieces, len(extents)),
+            *of_names(one.evidence),
+        ]
         confidence = _PROVED if standing == Standing.PROVED else sure
         out.append(
             replace(one, map=FileMap.of(extents, one.size), confidence=confidence, sound=one.size, evidence=seen)

@@ -25,7 +25,7 @@ from sastrugi.specimen.choosing import choose, is_under, parents
 from sastrugi.specimen.digests import Digests
 from sastrugi.specimen.formats import format_volume
 from sastrugi.specimen.laid_files import LaidFile, Life, Slot, StaleRecord
-from sastrugi.specimen.second_writer import SecondWriter
+from sastrugi.specimen.second_writer import SecondWriter, Turns
 from sastrugi.specimen.truth import ORIGINALS, End, Role
 from sastrugi.specimen.write_tracker import WriteTracker
 from sastrugi.volumes.registry import MOST_OFTEN_MADE, Variant, variant_named
@@ -246,6 +246,25 @@ class SpecimenBuilder:
         life = len(place.lives)
         return [one for one in self.laid if one.volume == place.name and one.life == life and one.standing]
 
+    @contextmanager
+    def discarding(self, place: Slot, asked: bool = True) -> Iterator[None]:
+        """What a volume gives up in this block is discarded at its end, if that is `asked` for: the medium forgets it,
+        and it reads as zeros."""
+        writer = place.writer
+        assert writer is not None
+        free = RangeSet(writer.free_extents()) if asked else RangeSet()
+        yield
+        if asked:
+            writer.flush()
+            self.discard(place, [part for extent in writer.free_extents() for part in free.gaps(extent)])
+
+    def discard(self, place: Slot, extents: Iterable[Extent]) -> None:
+        """Free parts of a volume are forgotten by the medium."""
+        with self.acting(f"the discard of step {self.step}"):
+            for extent in extents:
+                self.image.zero(*extent)
+        self.mirror.discard(place)
+
     # -- files ------------------------------------------------------------------------------
 
     def make_folders(self, place: Slot, path: str) -> None:
@@ -286,18 +305,21 @@ class SpecimenBuilder:
         if node.of is not None:
             self._watch_moved(node)
         if self._together is None:
-            self.mirror.store(place, [laid], _READ)
+            self.mirror.store(place, [laid], Turns.of([laid.size], _READ))
         else:
             self._together.append(laid)
         return laid
 
     @contextmanager
-    def together(self, place: Slot, step: int) -> Iterator[None]:
-        """Files stored in this block are written by turns by the mirror, `step` bytes at a time."""
+    def together(self, place: Slot, turns: int | Turns) -> Iterator[None]:
+        """Files stored in this block are written by turns by the mirror: of so many bytes, or as `turns` says once the
+        block ends."""
         self._together = []
         try:
             yield
-            self.mirror.store(place, self._together, step)
+            if isinstance(turns, int):
+                turns = Turns.of([laid.size for laid in self._together], turns)
+            self.mirror.store(place, self._together, turns)
         finally:
             self._together = None
 

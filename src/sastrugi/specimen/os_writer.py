@@ -19,6 +19,7 @@ from collections.abc import Sequence
 from contextlib import ExitStack, suppress
 from dataclasses import dataclass
 from pathlib import Path
+from typing import BinaryIO
 
 from sastrugi.errors import SpecimenError, system_words
 from sastrugi.media import Extent
@@ -29,7 +30,7 @@ from sastrugi.specimen.catalogue import Catalogue
 from sastrugi.specimen.laid_files import LaidFile, Slot
 from sastrugi.specimen.locate import Locator
 from sastrugi.specimen.observed_truth import KnownFile
-from sastrugi.specimen.second_writer import SecondWriter
+from sastrugi.specimen.second_writer import SecondWriter, Turns
 from sastrugi.specimen.truth import ORIGINALS
 from sastrugi.units import format_size
 from sastrugi.volumes.probing import probe
@@ -206,19 +207,31 @@ class DriverWriter(SecondWriter):
     def make_folder(self, place: Slot, laid: LaidFile) -> None:
         self._on(place, laid.node.path).mkdir()
 
-    def store(self, place: Slot, lains: Sequence[LaidFile], step: int) -> None:
-        files = [(laid, PlannedContent(laid, self.plan, self.folder)) for laid in lains]
+    def store(self, place: Slot, lains: Sequence[LaidFile], turns: Turns) -> None:
+        contents = [PlannedContent(laid, self.plan, self.folder) for laid in lains]
+        written = [0] * len(lains)
+        opened: dict[int, BinaryIO] = {}
         with ExitStack() as stack:
-            opened = [stack.enter_context(self._on(place, laid.node.path).open("xb")) for laid in lains]
-            size = max((laid.size for laid in lains), default=0)
-            for at in range(0, size, step):
-                for (_, content), out in zip(files, opened, strict=True):
-                    out.write(content.read(at, step))
-                    if len(files) > 1:
-                        out.flush()
-                        os.fsync(out.fileno())
+            for n, size in turns.order:
+                if n not in opened:
+                    opened[n] = stack.enter_context(self._on(place, lains[n].node.path).open("xb", buffering=0))
+                for at in range(written[n], written[n] + size, _READ):
+                    opened[n].write(contents[n].read(at, min(_READ, written[n] + size - at)))
+                written[n] += size
+                if turns.forced:
+                    os.fsync(opened[n].fileno())
+                if written[n] == lains[n].size:
+                    opened.pop(n).close()
         for laid in lains:
+            if not laid.size:
+                self._on(place, laid.node.path).touch(exist_ok=False)
             self._finish(place, laid)
+
+    def discard(self, place: Slot) -> None:
+        self.locate()
+        said = _run("fstrim", str(self._on(place, "/")))
+        if said:
+            raise SpecimenError(f"the system does not discard what is free on {place.name}: {said}")
 
     def grow(self, place: Slot, laid: LaidFile, old_size: int) -> None:
         content = PlannedContent(laid, self.plan, self.folder)

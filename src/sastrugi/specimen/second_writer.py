@@ -3,11 +3,28 @@
 from __future__ import annotations
 
 from collections.abc import Sequence
+from dataclasses import dataclass
 from typing import TYPE_CHECKING
 
 if TYPE_CHECKING:
     from sastrugi.media import Extent
     from sastrugi.specimen.laid_files import LaidFile, Slot
+
+
+@dataclass(slots=True)
+class Turns:
+    """The order in which files are written that are open at the same time: (number of the file, bytes) for each turn.
+    `forced`: each turn reaches the medium before the next; else the driver decides when it writes."""
+
+    order: list[tuple[int, int]]
+    forced: bool = True
+
+    @staticmethod
+    def of(sizes: Sequence[int], step: int) -> Turns:
+        """Turns of `step` bytes each."""
+        last = max(sizes, default=0)
+        rounds = ((n, min(step, size - at)) for at in range(0, last, step) for n, size in enumerate(sizes) if at < size)
+        return Turns(list(rounds), forced=len(sizes) > 1)
 
 
 class SecondWriter:
@@ -25,8 +42,11 @@ class SecondWriter:
     def make_folder(self, place: Slot, laid: LaidFile) -> None:
         """A folder was made."""
 
-    def store(self, place: Slot, lains: Sequence[LaidFile], step: int) -> None:
-        """Files were stored; several are written by turns, `step` bytes at a time."""
+    def store(self, place: Slot, lains: Sequence[LaidFile], turns: Turns) -> None:
+        """Files were stored, by these turns."""
+
+    def discard(self, place: Slot) -> None:
+        """What is free was discarded."""
 
     def grow(self, place: Slot, laid: LaidFile, old_size: int) -> None:
         """A file grew at its end."""

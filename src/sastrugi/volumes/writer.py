@@ -28,6 +28,8 @@ PlaceWorth = Literal["whole", "start", "hint"]
 Reuse = Literal["next", "first", "last", "spread"]
 """Where freed space comes in again."""
 RECORD = "record"
+_PLENTY = 64
+"""Files with room ahead that must fit, or none is given."""
 
 
 @dataclass(slots=True, eq=False)
@@ -105,6 +107,8 @@ class VolumeWriter(ABC, Generic[N]):
     root: N
     clusters: ClusterMap
     """Which units are given out."""
+    holds_back: int = 0
+    """Bytes of an open file that a driver keeps in memory before it asks where they are to go."""
     fatal_structures: frozenset[str] = frozenset()
     """Those without which no driver mounts the volume."""
     spare_structures: frozenset[str] = frozenset()
@@ -330,6 +334,21 @@ class VolumeWriter(ABC, Generic[N]):
         elif where == "spread":
             begin = pick(units.first, min(units.end - 1, 2 * units.highest))
         return self.run_extents(units.take(space // self.cluster_size, begin))
+
+    def reserve_more(self, given: Sequence[Extent], space: int) -> tuple[Extent, ...]:
+        """Give out `space` bytes more (whole units) to a file that is open while others are written, too, and has
+        `given`: as the driver would, which may give more than was asked for (see `give_back`). Here: behind its end, or
+        where a new file would begin."""
+        return self.reserve(space, given[-1].end if given else "next")
+
+    def with_room_ahead(self, space: int, ahead: int) -> int:
+        """Bytes to give out where `space` are needed and a driver likes to give `ahead`, which it does while there is
+        plenty."""
+        return max(space, ahead) if self.room > _PLENTY * ahead else space
+
+    def give_back(self, extents: Iterable[Extent]) -> None:
+        """Take back what was reserved and is not needed."""
+        self.clusters.release(self.extent_runs(extents))
 
 
 def parts_of(path: str) -> list[str]:

@@ -5,7 +5,7 @@ from __future__ import annotations
 from sastrugi.specimen.recipe_types import StepTable
 from sastrugi.specimen.steps.change import CopyStep, EditStep, GrowStep, LinkStep, RenameStep
 from sastrugi.specimen.steps.churn import ChurnStep
-from sastrugi.specimen.steps.damage import DamageStep, FadeStep, OverlayStep, WipeStep
+from sastrugi.specimen.steps.damage import DamageStep, DiscardStep, FadeStep, OverlayStep, WipeStep
 from sastrugi.specimen.steps.delete import BinStep, DeleteStep, EmptyBinStep
 from sastrugi.specimen.steps.layout import DropPartitionStep, FormatStep, PartitionStep
 from sastrugi.specimen.steps.store import StoreStep
@@ -26,6 +26,7 @@ STEPS: dict[str, type[StepTable]] = {
     "drop-partition": DropPartitionStep,
     "overlay": OverlayStep,
     "wipe": WipeStep,
+    "discard": DiscardStep,
     "damage": DamageStep,
     "fade": FadeStep,
 }

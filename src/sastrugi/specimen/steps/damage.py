@@ -1,4 +1,4 @@
-"""Steps that no driver is asked about: overlay, wipe, damage, fade."""
+"""Steps that no driver is asked about: overlay, wipe, damage, fade; and discard, which one is."""
 
 from __future__ import annotations
 
@@ -74,6 +74,18 @@ class WipeStep(StepTable):
             whole = Extent(0, builder.image.size)
             target = whole if self.what == "medium" else builder.place(self.volume).where
             strike(builder, [target], "wiped", write, writer_name)
+
+
+class DiscardStep(StepTable):
+    """Tell the medium what is free on a volume, as systems do once a week: it reads as zeros afterwards, as on
+    solid-state media."""
+
+    do: Literal["discard"]
+
+    def carry_out(self, builder: SpecimenBuilder) -> None:
+        place, writer = builder.mounted(self.volume)
+        writer.flush()
+        builder.discard(place, writer.free_extents())
 
 
 class DamageStep(StepTable):

@@ -25,19 +25,22 @@ _EPOCH_1601 = dt.datetime(1601, 1, 1)
 
 
 class DeleteStep(StepTable):
-    """Delete what the patterns name, a folder with all that is in it."""
+    """Delete what the patterns name, a folder with all that is in it. With `discard`, the medium forgets what that sets
+    free: it reads as zeros, as on solid-state media."""
 
     do: Literal["delete"]
     what: Patterns
     share: Share = 1.0
     acts_as: ActsAs = "linux"
+    discard: bool = False
 
     def carry_out(self, builder: SpecimenBuilder) -> None:
         place, writer = builder.mounted(self.volume)
-        for laid in builder.choose(place, self.what, self.share):
-            if laid.standing:  # a stream went with its file
-                builder.delete_tree(laid, self.acts_as)
-        writer.flush()
+        with builder.discarding(place, self.discard):
+            for laid in builder.choose(place, self.what, self.share):
+                if laid.standing:  # a stream went with its file
+                    builder.delete_tree(laid, self.acts_as)
+            writer.flush()
 
 
 class BinStep(StepTable):
@@ -87,13 +90,14 @@ class BinStep(StepTable):
 
 
 class EmptyBinStep(StepTable):
-    """Empty the bin: all that is in it, and its index files, are deleted."""
+    """Empty the bin: all that is in it, and its index files, are deleted. With `discard` as in a delete step."""
 
     do: Literal["empty-bin"]
     acts_as: ActsAs = "windows"
+    discard: bool = False
 
     def carry_out(self, builder: SpecimenBuilder) -> None:
-        _, writer = builder.mounted(self.volume)
+        place, writer = builder.mounted(self.volume)
         root = _bin_of(self.acts_as)
         folder = writer.find(root)
         inside = [builder.by_node[id(node)] for node in writer.walk(folder)] if folder else []
@@ -102,10 +106,11 @@ class EmptyBinStep(StepTable):
                 f"the bin {root} is empty: a 'bin' step with acts_as = '{self.acts_as}' must come first"
             )
         keep = {root, f"{root}/files", f"{root}/info"}
-        for one in reversed(inside):
-            if one.node.path not in keep and one.node.of is None:
-                builder.delete(one, self.acts_as, "deleted" if one.role == "index" else "emptied")
-        writer.flush()
+        with builder.discarding(place, self.discard):
+            for one in reversed(inside):
+                if one.node.path not in keep and one.node.of is None:
+                    builder.delete(one, self.acts_as, "deleted" if one.role == "index" else "emptied")
+            writer.flush()
 
 
 def _bin_of(habits: str) -> str:

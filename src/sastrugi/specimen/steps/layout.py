@@ -114,7 +114,8 @@ class DropPartitionStep(StepTable):
 
 
 class FormatStep(StepTable):
-    """Format a volume, for the first time or again. Without `cluster`, the size that is usual."""
+    """Format a volume, for the first time or again. Without `cluster`, the size that is usual. With `discard`, what the
+    new volume does not use reads as zeros afterwards, as tools leave solid-state media that they format."""
 
     do: Literal["format"]
     file_system: FileSystemName | None = None
@@ -122,6 +123,7 @@ class FormatStep(StepTable):
     label: str = ""
     how: Literal["quick", "full"] = "quick"
     acts_as: ActsAs = "linux"
+    discard: bool = False
 
     def carry_out(self, builder: SpecimenBuilder) -> None:
         if not builder.places or (
@@ -135,6 +137,10 @@ class FormatStep(StepTable):
         if file_system is None:
             raise SpecimenError("'file_system' is missing: the first format of a volume must say which")
         builder.format(place, file_system, self.cluster, self.label, self.acts_as, self.how == "full")
+        if self.discard:
+            assert place.writer is not None
+            place.writer.flush()
+            builder.discard(place, place.writer.free_extents())
         if self.acts_as == "camera":
             builder.make_folders(place, "/DCIM")
 

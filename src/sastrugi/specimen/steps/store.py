@@ -18,6 +18,7 @@ from sastrugi.media import Extent
 from sastrugi.media.read_ahead import ahead
 from sastrugi.specimen.builder import Content
 from sastrugi.specimen.recipe_types import SizeRange, StepTable, Table
+from sastrugi.specimen.steps.weaving import Weaver
 from sastrugi.units import format_size
 from sastrugi.volumes.writer import ATTRIBUTES, Reuse
 
@@ -70,7 +71,8 @@ class StoreStep(StepTable):
     else (first), only when nothing else is left (last), or anywhere (spread).
 
     With `pieces`, each file comes to lie in so many, either because files were written by turns, or because it fills
-    the gaps that deleted buffer files left between those that stayed.
+    the gaps that deleted buffer files left between those that stayed. With `writers`, up to so many programs write at
+    the same time, each in chunks of random size (`chunk`), and the file system decides where each chunk goes.
     """
 
     do: Literal["store"]
@@ -80,12 +82,18 @@ class StoreStep(StepTable):
     reuse: Reuse = "next"
     pieces: Annotated[int, Field(ge=1, le=1000)] = 1
     gaps: Literal["fillers", "interleaved"] = "fillers"
+    writers: Annotated[int, Field(ge=1, le=64)] = 1
+    chunk: SizeRange = (4 << 10, 512 << 10)
     attributes: Annotated[list[Literal["read-only", "hidden", "system", "compressed"]], Field(default_factory=list)]
 
     @model_validator(mode="after")
     def _one_source(self) -> StoreStep:
         if (self.corpus is None) == (self.folder is None):
             raise ValueError("a store step takes its files from either 'corpus' (made) or 'folder' (your own)")
+        if self.writers > 1 and (self.pieces > 1 or self.reuse != "next"):
+            raise ValueError("with 'writers' the file system decides where files go: leave 'pieces' and 'reuse' out")
+        if self.chunk[0] < 1:
+            raise ValueError("a chunk has one byte at least")
         return self
 
     def carry_out(self, builder: SpecimenBuilder) -> None:
@@ -93,6 +101,9 @@ class StoreStep(StepTable):
         contents = self._made(builder, writer, self.corpus) if self.corpus else self._own(builder, writer)
         target = "/" + self.into.strip("/")
         paths = ((f"{target.rstrip('/')}/{content.name}", content) for content in contents)
+        if self.writers > 1:
+            Weaver(builder, place, writer, self.writers, self.chunk).store(paths, self._bits)
+            return
         if self.pieces > 1 and self.gaps == "interleaved":
             self._by_turns(builder, place, writer, paths)
             return

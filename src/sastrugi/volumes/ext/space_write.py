@@ -4,10 +4,10 @@ from __future__ import annotations
 
 import datetime as dt
 from collections import deque
-from collections.abc import Callable, Iterable
+from collections.abc import Callable, Iterable, Sequence
 from dataclasses import dataclass, field
 
-from sastrugi.media.extents import Extent, within
+from sastrugi.media.extents import Extent, total, within
 from sastrugi.media.raw import RawImage
 from sastrugi.volumes.allocation import ClusterMap, Run, join_runs
 from sastrugi.volumes.ext.folders import FolderBlocks
@@ -21,6 +21,9 @@ from sastrugi.volumes.writer import Node, Reuse, VolumeWriter
 _COMMIT_AFTER = dt.timedelta(seconds=5)
 """What comes within this is one transaction, as drivers have it."""
 _FEW_RUNS = 256
+_LEAST_AHEAD, _MOST_AHEAD = 16 << 10, 8 << 20
+_DELAYED = 32 << 20
+"""Bytes of a file that wait for their place where extents are used ("delayed allocation")."""
 """Free runs that are looked at for one that is long enough."""
 
 
@@ -43,6 +46,7 @@ class SpaceWriter(VolumeWriter[ExtNode]):
 
     def __init__(self, image: RawImage, geometry: Geometry, when: dt.datetime) -> None:
         self.image, self.geometry = image, geometry
+        self.holds_back = _DELAYED if geometry.extents else 0
         self.cluster_size, self.where = geometry.block, geometry.where
         self.clusters = ClusterMap(geometry.first, geometry.blocks - geometry.first, geometry.block)
         self.data = Extent(geometry.at(geometry.first), (geometry.blocks - geometry.first) * geometry.block)
@@ -185,6 +189,17 @@ class SpaceWriter(VolumeWriter[ExtNode]):
         extents = super().reserve(space, where, pick)
         self.groups.count(self.extent_runs(extents), -1)
         return extents
+
+    def reserve_more(self, given: Sequence[Extent], space: int) -> tuple[Extent, ...]:
+        """With room ahead, as much again as the file has: the driver rounds what it gives out up to a power of two
+        (Linux, `fs/ext4/mballoc.c`, `ext4_mb_normalize_request`)."""
+        ahead = min(max(total(given), _LEAST_AHEAD), _MOST_AHEAD) // self.cluster_size * self.cluster_size
+        return super().reserve_more(given, self.with_room_ahead(space, ahead))
+
+    def give_back(self, extents: Iterable[Extent]) -> None:
+        runs = self.extent_runs(extents)
+        self.clusters.release(runs)
+        self.groups.count(runs, 1)
 
     def _release(self, state: FileState) -> None:
         """All blocks of a file become free."""

@@ -10,6 +10,7 @@ from __future__ import annotations
 
 import datetime as dt
 import re
+from collections.abc import Sequence
 from functools import partial
 
 import numpy as np
@@ -229,6 +230,10 @@ class FatWriter(EntryTableWriter):
 
     def _chain(self, node: EntryNode) -> tuple[Extent, ...]:
         return self._table.entries_of(node.runs, 0)
+
+    def reserve_more(self, given: Sequence[Extent], space: int) -> tuple[Extent, ...]:
+        """Behind what was given out last, whichever file that was (Linux, `fs/fat/fatent.c`, `fat_alloc_clusters`)."""
+        return self.reserve(space)
 
     # -- what tells of a file ---------------------------------------------------------------
 

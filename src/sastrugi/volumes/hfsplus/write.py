@@ -46,6 +46,8 @@ from sastrugi.volumes.writer import Evidence, Habits, Reuse, VolumeWriter, parts
 _COMMIT_AFTER = dt.timedelta(seconds=5)
 """What comes within this is one transaction, as drivers have it."""
 _UNNAMED = "untitled"
+_CLUMP = 64 << 10
+"""Bytes that a file that grows is given at a time."""
 _LAST_USED = "com.apple.lastuseddate#PS"
 """An attribute that macOS gives files that were opened."""
 _MOST_LINKS = 32_767
@@ -485,6 +487,10 @@ class HfsWriter(VolumeWriter[HfsNode]):
     ) -> tuple[Extent, ...]:
         self._changed = True
         return super().reserve(space, where, pick)
+
+    def reserve_more(self, given: Sequence[Extent], space: int) -> tuple[Extent, ...]:
+        """In clumps (TN1150, "Volume Header", dataClumpSize; Linux, `hfsplus_file_extend`)."""
+        return super().reserve_more(given, self.with_room_ahead(space, _CLUMP // self.cluster_size * self.cluster_size))
 
 
 def _without(runs: Sequence[tuple[int, int]], kept: Sequence[tuple[int, int]]) -> list[tuple[int, int]]:

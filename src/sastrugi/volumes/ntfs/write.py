@@ -11,7 +11,7 @@ from collections.abc import Iterable, Sequence
 
 from sastrugi.errors import VolumeError
 from sastrugi.media import lznt1
-from sastrugi.media.extents import Extent
+from sastrugi.media.extents import Extent, total
 from sastrugi.volumes._fat_family.names import check_name
 from sastrugi.volumes.allocation import Run, join_runs
 from sastrugi.volumes.ntfs.change_journal import (
@@ -39,6 +39,7 @@ from sastrugi.volumes.registry import title_of
 from sastrugi.volumes.writer import ATTRIBUTES, Evidence, Habits, parts_of
 
 COMPRESSED_FILE = ATTRIBUTES["compressed"]
+_LEAST_AHEAD = 64 << 10
 
 
 class NtfsWriter(TellingVolume):
@@ -148,6 +149,11 @@ class NtfsWriter(TellingVolume):
 
     def space_for(self, size: int) -> int:
         return 0 if size <= self._inside else super().space_for(size)
+
+    def reserve_more(self, given: Sequence[Extent], space: int) -> tuple[Extent, ...]:
+        """With room ahead, as much again as the file has."""
+        ahead = max(total(given), _LEAST_AHEAD) // self.cluster_size * self.cluster_size
+        return super().reserve_more(given, self.with_room_ahead(space, ahead))
 
     @property
     def _inside(self) -> int:
