@@ -9,6 +9,7 @@ from __future__ import annotations
 import codecs
 from collections.abc import Collection, Iterable, Iterator, Sequence
 from dataclasses import dataclass, replace
+from functools import cached_property
 
 import numpy as np
 from numpy.typing import NDArray
@@ -21,10 +22,10 @@ from sastrugi.media.filemap import FileMap
 from sastrugi.recovery.confidence import LOOKED_THROUGH, judge_found, kind_of
 from sastrugi.recovery.evidence import Clue, evidence
 from sastrugi.recovery.findings import Finding
-from sastrugi.recovery.sector_survey import SECTOR, TEXT_HEAD, Mark, Survey
+from sastrugi.recovery.sector_survey import SECTOR, TEXT_HEAD, Mark, Survey, sectors_of
 from sastrugi.recovery.sources import MediumSource
 from sastrugi.volumes.reader import Times, Volume
-from sastrugi.volumes.registry import file_systems
+from sastrugi.volumes.registry import ListsOfBlocks, file_systems
 
 _SHORTEST_FRAGMENT = 4096
 _ZERO_END, _BY_CHANCE = 8, 16
@@ -35,8 +36,7 @@ _MOST_INSIDE, _MOST_READ_INSIDE, _MOST_READ_INSIDE_IN_ALL = 64, 32 << 20, 512 <<
 _LONG_MARK = 4
 _ALIKE_THROUGHOUT = ("txt", "csv", "log")
 """Texts that begin as they go on."""
-_LISTS, _BYTES_PER_LIST, _HEAD_OF_LIST = 10_000, 64 << 10, 8
-"""Lists of blocks that are read, and bytes of a medium for each more; bytes that tell soon that something is none."""
+_BY_LIST_ALONE = 0.8
 
 
 @dataclass(frozen=True, slots=True)
@@ -73,7 +73,6 @@ class ContentPass:
         self._starts = starts
         self._strays = strays
         self._left_inside = _MOST_READ_INSIDE_IN_ALL
-        self._lists_left = _LISTS + medium.size // _BYTES_PER_LIST
 
     def findings(self, start: int, end: int) -> Iterator[tuple[int, Finding | None]]:
         """What begins in [start, end): (position that is done, a finding or None).
@@ -99,8 +98,6 @@ class ContentPass:
             holding = [grid for grid in self._grids if grid.holds(offset)]
             on_grid = not holding or any(grid.begins(offset) for grid in holding)
             found = self._by_chain(offset, holding, on_grid, signed)
-            if found is None:
-                found = self._by_list(offset, holding, signed)
             if found is None:
                 found = self._in_one_piece(offset, holding, on_grid, signed)
             if found is not None:
@@ -180,34 +177,70 @@ class ContentPass:
         found.evidence.append(evidence(Clue.BY_CHAIN, len(found.extents)))
         return found
 
-    def _list_at(self, offset: int, length: int) -> bytes:
-        """Bytes that may be a list: beyond as many as a medium can be full of, none."""
-        self._lists_left -= length > _HEAD_OF_LIST
-        return self._medium.read(offset, length) if self._lists_left > 0 else b""
+    @cached_property
+    def _lists(self) -> list[tuple[str, ListsOfBlocks]]:
+        """Lists of blocks that stand anywhere, each with the title of the file systems that keep such."""
+        sectors = [at for base, marks in self._survey.marks() for at in sectors_of(base, marks & Mark.LIST != 0)]
+        families = [one for one in file_systems().values() if one.lists is not None] if sectors else []
+        return [(one.title, one.lists(self._medium, sectors, sorted(self._starts))) for one in families if one.lists]
 
-    def _by_list(self, offset: int, holding: Sequence[Grid], signed: bool) -> Finding | None:
-        """A file of a volume that is gone, whole along a list of its blocks that still stands among them. Numbers that
-        begin in a row may be content: where no volume begins where they say, a file that is whole in one piece is it.
-        """
-        for family in file_systems().values():
-            follow = family.told_by_a_list
-            told = follow(self._list_at, self._medium.size, offset) if follow is not None else None
-            if told is None or any(map(self._claims.overlap, told[1])):
+    def by_lists(self, within: Extent) -> Iterator[Finding]:
+        """Files that lie along lists of blocks which still stand, though inode or volume are gone: first those that are
+        right along them, then what is of no kind that can be measured, where that leaves room. To be asked for before
+        all else: pieces of theirs lie anywhere, and would be taken for files of their own."""
+        for proved in (True, False):
+            for title, lists in self._lists:
+                for start in lists.starts:
+                    if start in self._claims or not within.offset <= start < within.end:
+                        continue
+                    found = self._along(start, lists, title, proved)
+                    if found is not None:
+                        for extent in found.extents:
+                            self._claims.add(Extent(extent.offset, -(-extent.length // SECTOR) * SECTOR))
+                        yield found
+
+    def _along(self, start: int, lists: ListsOfBlocks, title: str, proved: bool) -> Finding | None:
+        """The file that begins at a byte and goes on as a list says. Numbers that begin in a row may be content: where
+        no volume begins where they say, a file that is whole in one piece is it."""
+        for told in lists.files_at(start):
+            if any(map(self._claims.overlap, told.extents)) or not self._medium.read(start, SECTOR).strip(b"\0"):
                 continue
-            base, places = told
-            measure = _measure(self._medium, FileMap.of(places), signed)
-            if measure is None or not measure.whole or (not signed and measure.proof == Proof.GUESS):
-                continue
-            if base not in self._starts:
-                end = min([grid.data.end for grid in holding], default=self._medium.size)
-                straight = _measure(self._medium, FileMap.of((self._claims.free_from(offset, end),)), signed)
-                if straight is not None and straight.whole:
+            (*_, last) = told.extents
+            tail = self._medium.read(last.end - told.block, told.block).rstrip(b"\0")
+            where = FileMap.of(told.extents)
+            measure = _measure(self._medium, where, signed=True)
+            if measure is not None and measure.whole:
+                ends_there = told.space - told.block < measure.length <= told.space
+                if measure.proof == Proof.GUESS and not ends_there:
                     continue
-            found = found_finding(measure, FileMap.of(places, measure.length), on_grid=True)
-            found.sound = measure.length
-            found.evidence.append(evidence(Clue.BY_LIST, len(found.extents), family.title))
-            return found
+                if told.base not in self._starts and self._whole_in_one_piece(start):
+                    continue
+                if measure.proof == Proof.GUESS:  # where it ends is no guess
+                    measure = replace(measure, proof=Proof.STATISTICS)
+                size = measure.length if ends_there or not tail else told.space - told.block + len(tail)
+                found = found_finding(measure, FileMap.of(told.extents, size), on_grid=True)
+                if size > measure.length:
+                    found.evidence.append(evidence(Clue.BYTES_BEHIND, size - measure.length, measure.kind))
+                found.size = found.sound = size
+                found.evidence.append(evidence(Clue.BY_LIST, len(found.extents), title))
+                return found
+            if measure is None and not proved and tail and told.base in self._starts:
+                return _listed_finding(FileMap.of(told.extents, told.space - told.block + len(tail)), title)
         return None
+
+    def _whole_in_one_piece(self, start: int) -> bool:
+        end = min([grid.data.end for grid in self._grids if grid.holds(start)], default=self._medium.size)
+        measure = _measure(self._medium, FileMap.of((self._claims.free_from(start, end),)), signed=True)
+        return measure is not None and measure.whole
+
+
+def _listed_finding(where: FileMap, title: str) -> Finding:
+    seen = [evidence(Clue.BY_LIST, len(where.stored), title), evidence(Clue.UNMEASURED), evidence(Clue.NAMELESS)]
+    name = f"data-at-{where.start or 0:012x}.bin"
+    return Finding(
+        "found", "/unnamed", name, "other", "data", where.size, where, Times(), ("content",), _BY_LIST_ALONE, 0.0, seen,
+        sound=where.size,
+    )  # fmt: skip
 
 
 def _may_be_inside(kind: Kind, outer: str, held: Sequence[str]) -> bool:

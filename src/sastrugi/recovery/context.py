@@ -17,7 +17,7 @@ from sastrugi.recovery.findings import Finding
 from sastrugi.recovery.layout import Place, outside_of, unlisted_places
 from sastrugi.recovery.limits import Limits
 from sastrugi.recovery.scan_file import ScanFile
-from sastrugi.recovery.sector_survey import SECTOR, Mark, Survey, SurveyOptions
+from sastrugi.recovery.sector_survey import SECTOR, Mark, Survey, SurveyOptions, sectors_of
 from sastrugi.volumes.reader import Volume
 
 _COMMIT_SECONDS = 1.0
@@ -69,7 +69,7 @@ class ScanContext:
         self._complete = True
         outside = outside_of(self.medium, self.places)
         self.sweep(outside)
-        boots = (at for base, marks in self.marks(outside) for at in _sectors(base, marks & Mark.BOOT != 0))
+        boots = (at for base, marks in self.marks(outside) for at in sectors_of(base, marks & Mark.BOOT != 0))
         new = unlisted_places(self.medium, self.places, boots)
         self.places += new
         return new
@@ -131,9 +131,3 @@ class ScanContext:
                 for entry in place.volume.entries() if place.volume and not place.not_mounted else ():
                     if not (entry.deleted or entry.damaged or entry.folder):
                         yield entry.map.stored
-
-
-def _sectors(base: int, marks: NDArray[np.bool_]) -> Iterator[int]:
-    """Where the marked sectors are."""
-    for n in np.flatnonzero(marks).tolist():
-        yield base + n * SECTOR

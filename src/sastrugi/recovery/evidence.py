@@ -7,7 +7,7 @@ sentences are made of them where people read (`report.evidence`).
 from __future__ import annotations
 
 from collections.abc import Iterable
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 from enum import Enum, IntEnum, StrEnum
 
 from sastrugi.kinds import Proof
@@ -120,12 +120,17 @@ class Clue(StrEnum):
     UNLIKE = "unlike", Source.STATISTICS, About.CONTENT
     BETWEEN_FILES = "between-files", Source.OTHERS, About.PLACE
     UNMEASURED = "unmeasured", Source.NAME, About.CONTENT
+    TAKEN_LATER = "taken-later", Source.OTHERS, About.PLACE
+    CLAIMED_TWICE = "claimed-twice", Source.OTHERS, About.PLACE
     INSIDE_OTHER = "inside-other", Source.OTHERS, About.PLACE
 
     NAME = "name", Source.RECORD, About.NAME
     NAMELESS = "nameless", Source.RECORD, About.NAME
     NAME_BY_BIN = "name-by-bin", Source.RECORD, About.NAME
     NAME_BY_ORDER = "name-by-order", Source.ORDER, About.NAME
+
+    TOLD_SO = "told-so", Source.RECORD, About.FILE
+    CHECKED_BESIDE = "checked-beside", Source.OTHERS, About.FILE
 
     SAID = "said", Source.RECORD, About.FILE
     """Words of a scan file of an earlier format."""
@@ -149,6 +154,10 @@ class Evidence:
     clue: Clue
     facts: tuple[Fact, ...] = ()
     weight: float = 0.0
+
+    def weighing(self, bits: float) -> Evidence:
+        """The same with its weight."""
+        return replace(self, weight=bits)
 
     @property
     def of_a_name(self) -> bool:

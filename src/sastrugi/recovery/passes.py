@@ -198,6 +198,8 @@ class Content:
         scan.progress.start("files by their content", scan.range.end - start)
         starts = {0, *(place.where.offset for place in scan.places)}
         content = ContentPass(scan.medium, scan.survey, claims, grids, self._has_strays(scan, grids), starts)
+        if not scan.file.number("content_at"):
+            self._by_lists(scan, content)
         for position, new in content.findings(start, scan.range.end):
             if new is not None:
                 scan.add(new)
@@ -209,6 +211,17 @@ class Content:
         scan.file.commit()
         self._put_together(scan, grids)
         self._join_names(scan)
+
+    def _by_lists(self, scan: ScanContext, content: ContentPass) -> None:
+        """All of it or nothing is kept."""
+        try:
+            for found in content.by_lists(scan.range):
+                scan.add(found)
+                scan.progress.check()
+            scan.file.put("content_at", str(max(scan.range.offset, 1)))
+        except (KeyboardInterrupt, Interrupted):
+            scan.file.rollback()
+            raise
 
     def _put_together(self, scan: ScanContext, grids: Sequence[Grid]) -> None:
         """What was found in pieces: all of it or nothing is kept."""

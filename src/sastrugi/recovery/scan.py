@@ -4,20 +4,20 @@ from __future__ import annotations
 
 import json
 import time
-from collections.abc import Iterable
+from collections.abc import Callable, Iterable
 from dataclasses import dataclass
 from pathlib import Path
 
 from sastrugi.errors import Interrupted, MediumError, SastrugiError, ScanFileError
 from sastrugi.media import Medium
 from sastrugi.progress import Progress
-from sastrugi.recovery.calibration import calibrated, tells_all
 from sastrugi.recovery.context import ScanContext
 from sastrugi.recovery.findings import PASSES
 from sastrugi.recovery.layout import find_places, missing_bytes
 from sastrugi.recovery.limits import Limits
 from sastrugi.recovery.passes import PASSES as passes_in_order
 from sastrugi.recovery.scan_file import ScanFile, medium_identity, remove_scan_file
+from sastrugi.recovery.weighing import state_confidence
 
 
 @dataclass(frozen=True, slots=True)
@@ -39,13 +39,13 @@ def scan(
     as_is: bool = False,
     limits: Limits | None = None,
     replace: bool = False,
-    restate: bool = True,
+    weigh: Callable[[ScanFile], None] = state_confidence,
 ) -> ScanResult:
     """Scan `medium` into the scan file `out`.
 
     `go_on` continues an unfinished scan file, with the limits it was begun with.
     `replace` makes a new one in the place of one that is there. `as_is` accepts a medium that is shorter than its own
-    tables say. Without `restate` confidences stay those of the rules (see `calibration`).
+    tables say. `weigh` states confidences once all is found (see `weighing`).
     Raises MediumError for such a medium otherwise, ScanFileError for a scan file that does not fit, and
     Interrupted (with everything saved) when `progress` asks to stop. A scan that fails at once leaves no file.
     """
@@ -77,8 +77,7 @@ def scan(
                     one.run(run)
                     scan_file.put(f"done_{one.name}", "yes")
                     scan_file.commit()
-            if restate:
-                scan_file.restate(calibrated, tells_all)
+            weigh(scan_file)
             scan_file.put("unread", json.dumps(list(medium.unread)))
             scan_file.put("seconds", f"{scan_file.seconds() + time.monotonic() - began:.3f}")
             scan_file.finish()

@@ -296,6 +296,13 @@ class ScanFile:
             for packed, size, sound in rows:
                 yield sound_part(packed, size, sound)
 
+    def places(self) -> Iterator[tuple[int, tuple[Extent, ...]]]:
+        """The number of each finding, and what of the medium it stands on."""
+        rows = self._run("SELECT number, map, size FROM findings WHERE size > 0 AND start IS NOT NULL")
+        with self._reading():
+            for number, packed, size in rows:
+                yield number, sound_part(packed, size, size)
+
     def starts(self, where: str = "TRUE") -> dict[int, int]:
         """The size of a finding (that fulfils an SQL condition) by the place of its first byte."""
         with self._reading():
@@ -321,23 +328,28 @@ class ScanFile:
                 yield Extent(at, length), packed
                 last = at
 
-    def restate(self, confidence: Callable[[bool, str, str, int, float], float], told: Callable[[str], bool]) -> None:
-        """State the confidence of every finding that is not live anew, once, by a function of: whether its volume's
-        records tell places (`told`, of its file system), its state and kind, in how many pieces it lies, and what is
-        stated now. Committed."""
-        if self.get("restated") == "yes":
-            return
-        volumes = {volume.number: told(volume.file_system) for volume in self.volumes()}
+    def restate(self, stated: Callable[[int | None, str, str, int, str, float], tuple[float, str]]) -> None:
+        """State the confidence of every finding that is not live anew, with what each piece of evidence weighs, by a
+        function of volume, state, kind, pieces, evidence (as the file has it) and confidence. Committed."""
 
-        def stated(volume: int | None, state: str, kind: str, places: str, now: float) -> float:
-            pieces = 1 if places.count("[") <= 2 else 2
-            return confidence(volume is not None and volumes.get(volume, False), state, kind, pieces, now)
+        def cell(volume: int | None, state: str, kind: str, places: str, told: str, now: float) -> str:
+            sure, weighed = stated(volume, state, kind, 1 if places.count("[") <= 2 else 2, told, now)
+            return f"{sure:.4f} {weighed}"
 
-        self._db.create_function("stated", 5, stated, deterministic=True)
-        changed = "confidence = stated(volume, state, kind, map, confidence)"
-        self._run(f"UPDATE findings SET {changed} WHERE state != 'live' AND size > 0")
+        self._db.create_function("stated", 6, cell, deterministic=True)
+        self._run(
+            "UPDATE findings SET confidence = CAST(substr(new.cell, 1, 6) AS REAL), evidence = substr(new.cell, 8) "
+            "FROM (SELECT number AS n, stated(volume, state, kind, map, evidence, confidence) AS cell FROM findings "
+            "WHERE state != 'live' AND size > 0) AS new WHERE findings.number = new.n"
+        )
         self.put("restated", "yes")
         self.commit()
+
+    def told_evidence(self) -> Iterator[tuple[int | None, str, str]]:
+        """Volume, state and evidence (as the file has it) of each finding that is not live."""
+        rows = self._run("SELECT volume, state, evidence FROM findings WHERE state != 'live' AND size > 0")
+        with self._reading():
+            yield from rows
 
     def finish(self) -> None:
         """The scan has come to its end: what it kept for itself goes."""

@@ -22,6 +22,7 @@ from sastrugi.media.extents import total
 from sastrugi.progress import Progress
 from sastrugi.recovery.scan_file import ScanFile
 from sastrugi.volumes.metadata_scan import boots_in, data_sectors, family_marks, heads_of
+from sastrugi.volumes.registry import file_systems
 
 SECTOR = 512
 _BUFFER = 4 << 20
@@ -50,6 +51,8 @@ class Mark:
     """It begins like text,"""
     THROUGH = np.uint16(8)
     """… and is text to its last byte."""
+    LIST = np.uint16(16)
+    """A list of a file's blocks can begin in it."""
 
 
 @dataclass(frozen=True, slots=True)
@@ -68,6 +71,7 @@ class SectorTests:
         self._folders = wanted.folders
         names = wanted.kinds
         chosen = [kind for kind in all_kinds().values() if wanted.content and (names is None or kind.name in names)]
+        self._lists = [one.list_sectors for one in file_systems().values() if wanted.content and one.list_sectors]
         self._texts = any(measuring_kind(kind).bare for kind in chosen)
         self.signatures = Signatures({signature for kind in chosen for signature in kind.signatures})
         # Pairs of bytes (low byte first) that UTF-8 allows: a lead byte is followed by a following byte, and so on.
@@ -83,6 +87,8 @@ class SectorTests:
         out = family_marks(sectors, heads) if self._folders else np.zeros(len(sectors), np.uint16)
         out[boots_in(sectors, heads)] |= Mark.BOOT
         out[self.signatures.standing_in(sectors, heads)] |= Mark.SIGNED
+        for test in self._lists:
+            out[test(sectors, heads)] |= Mark.LIST
         if self._texts:
             words = heads.view("<u2")
             maybe = np.flatnonzero(self._first_pairs[words[:, 0]])
@@ -217,6 +223,12 @@ class Survey:
         for extent, packed in self._store.marks(start):
             if packed:
                 yield extent.offset, np.frombuffer(zlib.decompress(packed), np.uint16)
+
+
+def sectors_of(base: int, marks: NDArray[np.bool_]) -> Iterator[int]:
+    """Where marked sectors are, of marks from a byte of the medium on."""
+    for n in np.flatnonzero(marks).tolist():
+        yield base + n * SECTOR
 
 
 def _grouped(pieces: Iterable[Extent]) -> Iterator[list[Extent]]:

@@ -52,6 +52,13 @@ def _text_goes_on(foreign: int, count: int, closed: str = "") -> str:
     return f"its text goes on behind {plural(foreign, 'cluster')} of others{closed}, in {plural(count, 'piece')}"
 
 
+def _told_so(state: str, places: str) -> str:
+    if state == "found":
+        return "only its bytes tell of it"
+    told = {"told": "its record tells all of its places", "guessed": "its record tells where it begins, or less"}
+    return told[places]
+
+
 _MANNERS: dict[str, str] = {
     Manner.EVEN: "as even as can be, {:,} turns",
     Manner.ONE_LENGTH: "of one length",
@@ -121,11 +128,17 @@ _SENTENCES: dict[Clue, Sentence] = {
     Clue.UNLIKE: _alike("not "),
     Clue.BETWEEN_FILES: "it lies between two files that are known, and ends with zeros".format,
     Clue.UNMEASURED: "no kind is known to measure it by".format,
+    Clue.TAKEN_LATER: "{:,} of its bytes were given to {} later".format,
+    Clue.CLAIMED_TWICE: "{:,} of its bytes are claimed by {}, too; nothing tells which of them came later".format,
     Clue.INSIDE_OTHER: "inside of another file".format,
     Clue.NAME: "name: {}".format,
     Clue.NAMELESS: "no record tells its name".format,
     Clue.NAME_BY_BIN: "name: its index file in the bin tells it; it stood there as {}".format,
     Clue.NAME_BY_ORDER: "name: of number {:,}, which was made in the order in which this lies among others".format,
+    Clue.TOLD_SO: _told_so,
+    Clue.CHECKED_BESIDE: lambda right, wrong: (
+        f"of {plural(right + wrong, 'finding')} beside it that could be checked, {right:,} proved right"
+    ),
     Clue.SAID: "{}".format,
 }
 
@@ -134,7 +147,7 @@ def sentence(piece: Evidence) -> str:
     """One piece of evidence in words. Raises ValueError where its facts are not those of its clue."""
     try:
         return _SENTENCES[piece.clue](*piece.facts)
-    except (TypeError, IndexError, ValueError) as error:
+    except (TypeError, LookupError, ValueError) as error:
         raise ValueError(f"'{piece.clue}' does not go with {piece.facts!r:.80}") from error
 
 

@@ -9,11 +9,11 @@ from __future__ import annotations
 
 import os
 import pkgutil
-from collections.abc import Callable, Iterable, Sequence
+from collections.abc import Callable, Iterable, Iterator, Sequence
 from dataclasses import dataclass
 from functools import cache
 from importlib import import_module
-from typing import TYPE_CHECKING, Any
+from typing import TYPE_CHECKING, Any, Protocol
 from uuid import UUID
 
 import sastrugi.volumes as package
@@ -36,8 +36,8 @@ if TYPE_CHECKING:
     Earlier = Callable[[Medium, Sequence[int], Sequence[Volume], Callable[[str, int], bool | None]], list[Volume]]
     """Of a medium, the bytes at which marked sectors stand, the volumes of today, and a test whether a file of a name
     can begin at a byte."""
-    ToldByAList = Callable[[Callable[[int, int], bytes], int, int], tuple[int, tuple[Extent, ...]] | None]
-    """Of a function that gives bytes of a medium, its size, and the byte at which a file begins."""
+    Lists = Callable[[Medium, Sequence[int], Sequence[int]], "ListsOfBlocks"]
+    """Of a medium, the bytes of sectors that can begin a list, and the bytes at which volumes can have begun."""
 _USUAL_GRAIN = 2.0
 MOST_OFTEN_MADE = "fat32"
 """What a partition is listed as that holds nothing yet."""
@@ -101,15 +101,36 @@ class BootMark:
 
 
 @dataclass(frozen=True, slots=True)
+class ListedFile:
+    """Where a file lies by lists of its blocks: its volume began at `base`, has blocks of `block` bytes, and gives it
+    `space` bytes; it ends in the last of its blocks."""
+
+    base: int
+    block: int
+    extents: tuple[Extent, ...]
+    space: int
+
+
+class ListsOfBlocks(Protocol):
+    """Lists of blocks that stand somewhere on a medium, of volumes that need not be there any more."""
+
+    @property
+    def starts(self) -> list[int]:
+        """The bytes at which files can begin, in order."""
+
+    def files_at(self, offset: int) -> Iterator[ListedFile]:
+        """The files that can begin at a byte, the longest first."""
+
+
+@dataclass(frozen=True, slots=True)
 class FileSystem:
     """One family of file systems. `open` reads a volume, if one is there; `boot` tells the sectors by which one is
     found. `peek` says what the bytes of one record tell (variant, bytes, where they stand, byte of the first
     cluster, cluster size).
     `metadata_sectors` tells sectors that can be of its metadata; `lives` says how an earlier volume is worked out from
-    such where they are tables of folders, and `earlier` does it where they are something else. `told_by_a_list` tells
-    where a file that begins at a byte of a medium lies, and where its volume began, by lists that stand among content.
-    `mounts` are the
-    system's ways to mount it, the best first, `tools` the package its tools come in."""
+    such where they are tables of folders, and `earlier` does it where they are something else. `list_sectors` tells
+    sectors that can begin a list of a file's blocks, `lists` reads such. `mounts` are the ways to mount it, the
+    best first, `tools` the package its tools come in."""
 
     family: str
     title: str
@@ -120,7 +141,8 @@ class FileSystem:
     metadata_sectors: SectorTest | None = None
     lives: LifeRules | None = None
     earlier: Earlier | None = None
-    told_by_a_list: ToldByAList | None = None
+    list_sectors: SectorTest | None = None
+    lists: Lists | None = None
     mounts: tuple[tuple[str, ...], ...] = ()
     tools: str = ""
 

@@ -59,7 +59,8 @@ FILE_SYSTEM = FileSystem(
     peek=later(f"{__name__}.peek", "peek"),
     metadata_sectors=marked_sectors,
     earlier=later(f"{__name__}.earlier", "earlier_volumes"),
-    told_by_a_list=later(f"{__name__}.mapping", "told_by_a_list"),
+    list_sectors=later(f"{__name__}.lists", "list_sectors"),
+    lists=later(f"{__name__}.lists", "BlockLists"),
     mounts=(("mount", "-t", "ext4"),),
     tools="e2fsprogs",
 )

@@ -5,8 +5,6 @@ from __future__ import annotations
 import struct
 from collections.abc import Callable, Iterator
 from dataclasses import dataclass, field
-from functools import partial
-from typing import NamedTuple, Protocol
 
 import numpy as np
 
@@ -32,7 +30,6 @@ from sastrugi.volumes.ext.layout import (
 
 ReadBlock = Callable[[int], bytes]
 _DEEPEST = 5
-_BLOCK_SIZES, _SECTOR = (1024, 2048, 4096), 512
 _MOST_TREE_BLOCKS = 1 << 16
 _MOST_RUNS = 1 << 20
 _ATTRIBUTES_MAGIC = 0xEA020000
@@ -236,122 +233,3 @@ def _data_attribute(inode: bytes) -> tuple[int, int] | None:
             return (where, size) if where + size <= len(inode) else None
         at += -(-(_ATTRIBUTE_HEAD + length) // 4) * 4
     return None
-
-
-# -- without an inode -------------------------------------------------------------------------------------------------
-
-
-class Blocks(Protocol):
-    """What a list of blocks is read by: their size, the first and how many there are, and where each lies."""
-
-    @property
-    def block(self) -> int: ...
-
-    @property
-    def first(self) -> int: ...
-
-    @property
-    def blocks(self) -> int: ...
-
-    def at(self, block: int) -> int: ...
-
-
-class _BlocksFrom(NamedTuple):
-    """Blocks of a volume of which only is known where it began."""
-
-    base: int
-    block: int
-    blocks: int
-    first: int = 1
-
-    def at(self, block: int) -> int:
-        return self.base + block * self.block
-
-
-def told_by_a_list(
-    read: Callable[[int, int], bytes], size: int, offset: int
-) -> tuple[int, tuple[Extent, ...]] | None:  # fmt: skip
-    """Where a file that begins at a byte of a medium lies by the list behind its first twelve blocks, and where its
-    volume began, of which nothing else need be left: blocks are given out in a row, so the first that a list names is
-    the one behind it. None if no list stands there. `read` gives bytes of the medium, of which there are `size`."""
-    for block in _BLOCK_SIZES:
-        place = offset + DIRECT * block
-        head = read(place, 8)
-        first, second = int.from_bytes(head[:4], "little"), int.from_bytes(head[4:], "little")
-        base = place + block - first * block
-        if first <= DIRECT or second not in (0, first + 1) or base < 0 or base % _SECTOR:
-            continue
-        numbered = _BlocksFrom(base, block, (size - base) // block)
-        extents = listed_behind((offset - base) // block, None, numbered, partial(_read, read, numbered), _any)
-        if extents:
-            return base, extents
-    return None
-
-
-def _read(read: Callable[[int, int], bytes], numbered: Blocks, block: int) -> bytes:
-    return read(numbered.at(block), numbered.block)
-
-
-def _any(_block: int) -> bool:
-    return True
-
-
-def listed_behind(
-    first: int, size: int | None, geometry: Blocks, read: ReadBlock, is_free: Callable[[int], bool]
-) -> tuple[Extent, ...]:
-    """Where a file that begins at a block goes on, by the list that a driver puts behind its first twelve blocks, and
-    by further lists where they follow. All of them must be free. Empty if there is no such list."""
-    runs: list[tuple[int, int]] = [(first, DIRECT)]
-    need = -(-size // geometry.block) if size is not None else None
-    if (need is not None and need <= DIRECT) or not is_free(first):
-        return ()
-    at, level = first + DIRECT, 1
-    while level <= 3 and (need is None or sum(count for _, count in runs) < need):
-        found = _listed(at, level, geometry, read, is_free)
-        if not found:
-            break
-        whole = sum(count for _, count in found) == (geometry.block // 4) ** level
-        runs += found
-        if not whole:
-            break
-        at, level = found[-1][0] + found[-1][1], level + 1
-    if len(runs) == 1:
-        return ()
-    left = need if need is not None else sum(count for _, count in runs)
-    out: list[Extent] = []
-    for start, count in runs:
-        part = min(count, left)
-        left -= part
-        if part > 0:
-            out.append(Extent(geometry.at(start), part * geometry.block))
-    return tuple(out)
-
-
-def _listed(
-    block: int, level: int, geometry: Blocks, read: ReadBlock, is_free: Callable[[int], bool]
-) -> list[tuple[int, int]]:
-    """The runs of a tree of lists whose topmost stands in `block`; none if that is no list."""
-    if block >= geometry.blocks or not is_free(block):
-        return []
-    numbers = np.frombuffer(read(block).ljust(geometry.block, b"\0"), "<u4").astype(np.int64)
-    count = int(np.argmax(numbers == 0)) if (numbers == 0).any() else len(numbers)
-    used = numbers[:count]
-    if not count or numbers[count:].any() or used.min() < geometry.first or used.max() >= geometry.blocks:
-        return []
-    if used[0] == block or len(np.unique(used)) < count or (count > 4 and (np.diff(used) > 0).mean() < _MOSTLY):
-        return []
-    out: list[tuple[int, int]] = []
-    if level == 1:
-        for part in np.split(used, np.flatnonzero(np.diff(used) != 1) + 1):
-            out.append((int(part[0]), len(part)))
-        return out if all(is_free(start) for start, _ in out) else []
-    for below in used.tolist():
-        found = _listed(below, level - 1, geometry, read, is_free)
-        out += found
-        if not found:
-            break
-    return out
-
-
-_MOSTLY = 0.8
-"""Blocks of a file are given out from low to high, but for few."""

@@ -41,7 +41,7 @@ from sastrugi.volumes.ext.layout import (
     superblock_sum,
     told_inode_sum,
 )
-from sastrugi.volumes.ext.mapping import listed_behind, map_of
+from sastrugi.volumes.ext.mapping import map_of
 from sastrugi.volumes.ext.past import Past
 from sastrugi.volumes.reader import OWN_TABLES, Conflict, Entry, Placement, Volume
 from sastrugi.volumes.space import OwnedSpace
@@ -431,18 +431,6 @@ class ExtVolume(Volume):
 
     def conflicts(self, extents: tuple[Extent, ...]) -> list[Conflict]:
         return self._space.conflicts(extents)
-
-    def chain_from(self, offset: int, size: int | None = None) -> tuple[Extent, ...]:
-        """By the list of blocks that stands behind the first twelve, where the volume has such and it was not written
-        over."""
-        g = self.geometry
-        if g.extents or (offset - g.offset) % g.block:
-            return ()
-        return listed_behind((offset - g.offset) // g.block, size, g, self.block, self._is_free)
-
-    def _is_free(self, block: int) -> bool:
-        group = (block - self.geometry.first) // self.geometry.group_blocks
-        return not self._group_bits(group)[block - self.geometry.group_start(group)]
 
 
 def _blocks(extent: Extent, size: int) -> Iterable[Extent]:
