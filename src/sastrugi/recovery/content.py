@@ -25,7 +25,7 @@ from sastrugi.recovery.findings import Finding
 from sastrugi.recovery.sector_survey import SECTOR, TEXT_HEAD, Mark, Survey, sectors_of
 from sastrugi.recovery.sources import MediumSource
 from sastrugi.volumes.reader import Times, Volume
-from sastrugi.volumes.registry import ListsOfBlocks, file_systems
+from sastrugi.volumes.registry import ListedFile, ListsOfBlocks, file_systems
 
 _SHORTEST_FRAGMENT = 4096
 _ZERO_END, _BY_CHANCE = 8, 16
@@ -224,9 +224,21 @@ class ContentPass:
                 found.size = found.sound = size
                 found.evidence.append(evidence(Clue.BY_LIST, len(found.extents), title))
                 return found
-            if measure is None and not proved and tail and told.base in self._starts:
+            if measure is None and not proved and tail and self._is_nobodys(told):
                 return _listed_finding(FileMap.of(told.extents, told.space - told.block + len(tail)), title)
         return None
+
+    @cached_property
+    def _own(self) -> RangeSet:
+        """What volumes of today keep for themselves: numbers in it may list something else."""
+        return RangeSet(
+            extent for grid in self._grids if grid.volume is not None for _, extent in grid.volume.own_extents()
+        )
+
+    def _is_nobodys(self, told: ListedFile) -> bool:
+        """Whether a list begins a volume where one does, and neither it nor what it names is a volume's own."""
+        own = told.told_at in self._own or any(map(self._own.overlap, told.extents))
+        return told.base in self._starts and told.told_at not in self._claims and not own
 
     def _whole_in_one_piece(self, start: int) -> bool:
         end = min([grid.data.end for grid in self._grids if grid.holds(start)], default=self._medium.size)

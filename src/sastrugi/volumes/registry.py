@@ -102,9 +102,10 @@ class BootMark:
 
 @dataclass(frozen=True, slots=True)
 class ListedFile:
-    """Where a file lies by lists of its blocks: its volume began at `base`, has blocks of `block` bytes, and gives it
-    `space` bytes; it ends in the last of its blocks."""
+    """Where a file lies by lists of its blocks, the first of which stands at `told_at`: its volume began at `base`, has
+    blocks of `block` bytes, and gives it `space` bytes; it ends in the last of its blocks."""
 
+    told_at: int
     base: int
     block: int
     extents: tuple[Extent, ...]

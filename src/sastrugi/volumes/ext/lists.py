@@ -103,7 +103,7 @@ class BlockLists:
         if not lists:
             return None
         places = join(extents)
-        return ListedFile(base, block, places, sum(extent.length for extent in places))
+        return ListedFile(at, base, block, places, sum(extent.length for extent in places))
 
     def _leaves(self, at: int, block: int, base: int, most: int) -> Iterator[NDArray[np.int64]]:
         """The blocks that a list names, or the lists that it is a list of."""
