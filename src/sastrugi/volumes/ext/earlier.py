@@ -8,15 +8,16 @@ blocks of folders are found by their first two entries, wherever they are.
 from __future__ import annotations
 
 from collections import defaultdict
-from collections.abc import Callable, Iterator, Sequence
+from collections.abc import Callable, Collection, Iterator, Sequence
 
 import numpy as np
+from numpy.typing import NDArray
 
 from sastrugi.media.base import Medium
 from sastrugi.media.extents import Extent
 from sastrugi.units import plural
 from sastrugi.volumes.ext.entries import DOT, DOTS, LOST_FOLDER, FolderEntry, entries_of, text_of
-from sastrugi.volumes.ext.inodes import Inodes, alive, times_of
+from sastrugi.volumes.ext.inodes import Inodes, Tables, alive, times_of
 from sastrugi.volumes.ext.layout import (
     FIRST_INODE,
     GROUP_AT,
@@ -42,44 +43,28 @@ _Name = tuple[int, FolderEntry, int]
 """The folder's inode, the entry, the byte at which it stands."""
 
 
-class FormerExt(ExtVolume):
-    """A volume over which something else was laid, by a copy of its superblock: what its tables tell still, and its
-    journal."""
+class _Remains(ExtVolume):
+    """A volume of which inodes and blocks of folders are left, whether anything leads to them or not."""
 
-    def __init__(self, medium: Medium, geometry: Geometry, superblock: bytes) -> None:
+    def __init__(self, medium: Medium, geometry: Geometry, superblock: bytes, heads: Sequence[int]) -> None:
+        """`heads` are the bytes at which first blocks of folders stand that are none of a volume of today."""
         super().__init__(medium, geometry, superblock, by_copy=True)
         self.health = []
-        self.told_by = "a copy of its superblock"
-
-    def entries(self) -> Iterator[Entry]:
-        for entry in (*super().entries(), *self.history()):
-            entry.deleted, entry.damaged = True, False
-            if all(extent.end <= self.where.end for extent in entry.map.stored):
-                yield entry
-
-
-class EarlierExt(ExtVolume):
-    """What is left of the volume that was there before one of today."""
-
-    def __init__(self, medium: Medium, today: ExtVolume, heads: Sequence[int]) -> None:
-        """`heads` are the bytes at which first blocks of folders stand that are none of today's."""
-        super().__init__(medium, today.geometry, medium.read(today.geometry.offset + 1024, 1024), by_copy=True)
-        self.health = []
-        self._old = self._inodes_of_before()
+        self._old = self._left_inodes()
         self._names: defaultdict[int, list[_Name]] = defaultdict(list)
         for number, extent in self._folders(heads):
             for entry in entries_of(medium.read(*extent), self.geometry.inodes)[0]:
                 if entry.name not in (DOT, DOTS):
                     self._names[entry.inode].append((number, entry, extent.offset + entry.at))
-        self.told_by = plural(len(self._old), "inode")
 
-    def _inodes_of_before(self) -> dict[int, Inode]:
-        """Inodes that had a name, in the parts of the tables that today's volume does not use."""
+    def _is_left(self, numbers: NDArray[np.int64]) -> NDArray[np.bool_]:
+        """Which inodes are still as this volume had them."""
+        raise NotImplementedError
+
+    def _left_inodes(self) -> dict[int, Inode]:
+        """Inodes that had a name, and are left."""
         every = Inodes(self._medium, self.tables, all_of_them=True)
-        g = self.geometry
-        group, inside = np.divmod(every.numbers - 1, g.group_inodes)
-        unused = inside >= self.tables.used[group] if len(group) else np.zeros(0, bool)
-        kept = np.flatnonzero(unused & alive(every.rows))
+        kept = np.flatnonzero(self._is_left(every.numbers) & alive(every.rows))
         return {int(every.numbers[n]): Inode.of(every.rows[n]) for n in kept.tolist()}
 
     def _folders(self, heads: Sequence[int]) -> Iterator[tuple[int, Extent]]:
@@ -117,16 +102,17 @@ class EarlierExt(ExtVolume):
             number = names[0][0]
         return tuple(reversed(parts)), sure
 
-    def entries(self) -> Iterator[Entry]:
+    def _by_inodes(self, how: str, told: Collection[int] = ()) -> Iterator[Entry]:
+        """Files by their inodes, but for those that were `told` of."""
         for number, row in self._old.items():
-            if number < FIRST_INODE or row.mode & KIND_MASK != IS_FILE:
+            if number in told or number < FIRST_INODE or row.mode & KIND_MASK != IS_FILE:
                 continue
             place, wrong, _ = self.map_of(number, row)
             if not place.stored or any(extent.end > self.where.end for extent in place.stored):
                 continue
             wrong = [note for note in wrong if "checksum" not in note]  # it was made for the earlier volume
             inode = Extent(self.tables.place(number) or 0, self.geometry.inode)
-            placements = (Placement(place, "by its inode, which the new volume does not use yet"),)
+            placements = (Placement(place, how),)
             names: Sequence[_Name | None] = self._names.get(number) or [None]
             for name in names:
                 above, sure = self._path(name[0]) if name else ((), 0.1)
@@ -137,6 +123,55 @@ class EarlierExt(ExtVolume):
                     (*above, own), False, True, place.size, times_of(row), record, placements, sure, note, list(wrong),
                     identity=number,
                 )  # fmt: skip
+
+
+class FormerExt(_Remains):
+    """A volume over which something else was laid, by a copy of its superblock: what its tables tell still, and its
+    journal; and what inodes and folders tell to which nothing leads any more."""
+
+    def __init__(self, medium: Medium, geometry: Geometry, superblock: bytes, heads: Sequence[int]) -> None:
+        super().__init__(medium, geometry, superblock, heads)
+        self.told_by = "a copy of its superblock"
+
+    def _tables(self) -> Tables:
+        """By the copy of the descriptors, where that is whole: what stands in the place of the first ones is another's."""
+        if self.geometry.groups > 1:
+            copy = Tables(self._medium, self.geometry, from_copy=True)
+            if copy.good.all():
+                copy.used[:] = self.geometry.group_inodes  # a copy is as old as the volume
+                return copy
+        return super()._tables()
+
+    def _is_left(self, numbers: NDArray[np.int64]) -> NDArray[np.bool_]:
+        return np.ones(len(numbers), bool)
+
+    def entries(self) -> Iterator[Entry]:
+        told: set[int] = set()
+        for entry in (*super().entries(), *self.history()):
+            entry.deleted, entry.damaged = True, False
+            if all(extent.end <= self.where.end for extent in entry.map.stored):
+                told.add(entry.identity)
+                yield entry
+        for entry in self._by_inodes("by its inode, to which nothing leads any more", told):
+            if entry.map.plain and not entry.notes:  # what something else wrote there looks like inodes now and then
+                yield entry
+
+
+class EarlierExt(_Remains):
+    """What is left of the volume that was there before one of today."""
+
+    def __init__(self, medium: Medium, today: ExtVolume, heads: Sequence[int]) -> None:
+        super().__init__(medium, today.geometry, medium.read(today.geometry.offset + 1024, 1024), heads)
+        self.told_by = plural(len(self._old), "inode")
+
+    def _is_left(self, numbers: NDArray[np.int64]) -> NDArray[np.bool_]:
+        """In the parts of the tables that today's volume does not use."""
+        group, inside = np.divmod(numbers - 1, self.geometry.group_inodes)
+        out: NDArray[np.bool_] = inside >= self.tables.used[group] if len(group) else np.zeros(0, bool)
+        return out
+
+    def entries(self) -> Iterator[Entry]:
+        yield from self._by_inodes("by its inode, which the new volume does not use yet")
 
     def own_extents(self) -> Iterator[tuple[str, Extent]]:
         for number in self._old:
@@ -162,7 +197,8 @@ def _by_copies(medium: Medium, sectors: Sequence[int], now: Sequence[Volume]) ->
             ):
                 continue
             known.add((start, geometry.uuid.hex()))
-            found = FormerExt(medium, geometry, data)
+            where = Extent(geometry.offset, geometry.blocks * geometry.block)
+            found = FormerExt(medium, geometry, data, [one for one in sectors if where.offset <= one < where.end])
             if any(True for _ in found.entries()):
                 yield found
 
