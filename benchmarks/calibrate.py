@@ -2,6 +2,7 @@
 
 python benchmarks/calibrate.py [specimens] [seed]            writes src/sastrugi/recovery/weights.json
 python benchmarks/calibrate.py [specimens] [seed] --check    weighs by the table there is, and prints how true that is
+                                                  --again    of the findings of the last run, which are kept
 
 Some recipes cannot be carried out and are left out. Each specimen counts alike, however many findings it gives, but for
 small ones: so no single large one decides.
@@ -12,6 +13,7 @@ from __future__ import annotations
 import hashlib
 import json
 import math
+import pickle
 import random
 import sys
 import tempfile
@@ -32,7 +34,7 @@ from sastrugi.media import open_medium
 from sastrugi.progress import Progress
 from sastrugi.recovery.scan import scan
 from sastrugi.recovery.scan_file import ScanFile
-from sastrugi.recovery.weighing import KEPT, Beside, prepared, signs, told_of, weights
+from sastrugi.recovery.weighing import AGAINST, FOR, KEPT, Beside, prepared, signs, told_of, weights
 from sastrugi.scoring.calibration import calibrate
 from sastrugi.specimen.build import build
 from sastrugi.specimen.recipe import Recipe
@@ -53,6 +55,7 @@ LOSSES = (
 PENALTY = 0.4
 """How strongly weights are kept small (L2, per bit of a weight, with a specimen counting up to `ALIKE` findings)."""
 ALIKE = 60
+LAST = Path(tempfile.gettempdir()) / "sastrugi-calibration"
 
 
 class Seen(NamedTuple):
@@ -172,7 +175,9 @@ def fitted(seen: Sequence[Seen]) -> dict[str, float]:
         off = worth * (1 / (1 + np.exp(-odds)) - right)
         return float(cost), matrix.T @ off + PENALTY * bits
 
-    found = minimize(loss, np.zeros(len(names)), jac=True, method="L-BFGS-B", options={"maxiter": 3000})
+    limits = [(0.0 if name in FOR else None, 0.0 if name in AGAINST else None) for name in names]
+    start = np.zeros(len(names))
+    found = minimize(loss, start, jac=True, method="L-BFGS-B", bounds=limits, options={"maxiter": 5000})
     return {name: round(float(bits), 3) for name, bits in zip(names, found.x, strict=True) if abs(bits) >= 0.005}
 
 
@@ -186,10 +191,14 @@ def main() -> None:
     specimens, seed = int(words[0]) if words else 400, int(words[1]) if len(words) > 1 else 1
     seen: list[Seen] = []
     made = Counter[bool]()
-    with ProcessPoolExecutor() as pool:
-        for findings in pool.map(findings_of, range(seed * 100_000, seed * 100_000 + specimens)):
-            made[bool(findings)] += 1
-            seen += findings
+    if "--again" in sys.argv:
+        seen = pickle.loads(LAST.read_bytes())
+    else:
+        with ProcessPoolExecutor() as pool:
+            for findings in pool.map(findings_of, range(seed * 100_000, seed * 100_000 + specimens)):
+                made[bool(findings)] += 1
+                seen += findings
+        LAST.write_bytes(pickle.dumps(seen))
     bits = weights() if "--check" in sys.argv else fitted(seen)
     pairs = [(stated(one, bits), one.right) for one in seen]
     result = calibrate(pairs)

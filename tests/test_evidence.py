@@ -6,6 +6,7 @@ import ast
 import json
 import sqlite3
 from pathlib import Path
+from typing import Any
 
 import pytest
 from hypothesis import given
@@ -13,11 +14,18 @@ from hypothesis import strategies as st
 
 import sastrugi.recovery
 from sastrugi.errors import ScanFileError
+from sastrugi.media import open_medium
+from sastrugi.progress import Progress
 from sastrugi.recovery.evidence import Clue, Evidence
+from sastrugi.recovery.findings import PASSES
+from sastrugi.recovery.passes import PASSES as PASSES_IN_ORDER
+from sastrugi.recovery.scan import scan
+from sastrugi.recovery.scan_file import ScanFile
 from sastrugi.recovery.scan_rows import evidence_of, evidence_text
 from sastrugi.report.evidence import reasons, reasons_of
 from tests.conftest import Program
 
+ROOT = Path(__file__).parent.parent
 _WORDS = st.text(st.characters(exclude_categories=["Cs"]), max_size=40)
 _PIECES = st.builds(
     Evidence, st.sampled_from(Clue), st.lists(_WORDS | st.integers(-(2**62), 2**62), max_size=4).map(tuple),
@@ -109,3 +117,19 @@ def test_a_scan_file_of_the_version_before_is_read(sastrugi: Program, demo: Path
     with sqlite3.connect(scan) as db:
         db.execute("UPDATE scan SET value = 'started' WHERE key = 'state'")
     assert "earlier version" in sastrugi("list", scan, code=2).err
+
+
+def test_the_example_of_a_pass_in_the_documents_works(tmp_path: Path, monkeypatch: pytest.MonkeyPatch) -> None:
+    text = (ROOT / "docs" / "engine.md").read_text("utf-8")
+    scope: dict[str, Any] = {}
+    exec(text.split("```python\n")[1].split("```")[0], scope)
+    stamps = scope["Stamps"]()
+    monkeypatch.setattr("sastrugi.recovery.scan.passes_in_order", (*PASSES_IN_ORDER, stamps))
+    monkeypatch.setattr("sastrugi.recovery.scan.PASSES", (*PASSES, "stamps"))
+    (tmp_path / "m.img").write_bytes(bytes(4096) + b"FIRNLINE" + (9).to_bytes(4, "little") + b"day three" + bytes(4096))
+    with open_medium(tmp_path / "m.img") as medium:
+        scan(medium, tmp_path / "m.scan", Progress(), ("stamps",))
+        with ScanFile.open(tmp_path / "m.scan") as found:
+            (one,) = found.findings()
+            assert one.map.read(medium, 12, 20) == b"day three" and one.confidence > 0.5
+    assert reasons(one.evidence)[0] == "a stamp, and the length of its note"

@@ -1,5 +1,4 @@
-"""Pieces that no proof tells of: laid as their neighbours lie, texts behind what is none, heads that were found; and
-what stated confidence means."""
+"""Pieces that no proof tells of: laid as their neighbours lie, texts behind what is none, heads that were found."""
 
 from __future__ import annotations
 
@@ -17,7 +16,6 @@ from sastrugi.media.filemap import FileMap
 from sastrugi.media.raw import RawImage
 from sastrugi.progress import Progress
 from sastrugi.recovery.by_turns import even_shares
-from sastrugi.recovery.calibration import FEWEST, KEPT, calibrated, counted, tells_all, words_of
 from sastrugi.recovery.content import ContentPass, Grid
 from sastrugi.recovery.evidence import Clue, evidence
 from sastrugi.recovery.found_pieces import put_together
@@ -26,8 +24,6 @@ from sastrugi.recovery.laid_alike import as_beside, habit_of, markup_behind_gaps
 from sastrugi.recovery.scan_file import ScanFile
 from sastrugi.recovery.sector_survey import Survey, SurveyOptions
 from sastrugi.recovery.sources import MediumSource
-from sastrugi.volumes.registry import file_systems
-from tests.conftest import Program
 from tests.test_kinds import sample
 from tests.test_pieces import CLUSTER, SIZE, finding_of, lay
 
@@ -171,49 +167,6 @@ def test_headers_alone_yield_to_what_begins_inside(tmp_path: Path, outer: str, i
         assert first.map.start == 4 * CLUSTER
         assert (first.sound == at and first.confidence < 0.5) == cut
         assert [one.kind for one in others] == ([inner] if cut else [])
-
-
-# -- stated confidence ------------------------------------------------------------------------------------------------
-
-
-def test_the_table_that_is_stated_by_is_sound() -> None:
-    assert len(counted()) > 40 and all(0 <= whole <= count and count for count, whole in counted().values())
-    kept = [key for key in counted() if key.split(", ")[0] not in ("deleted", "found")]
-    assert not kept
-
-
-@given(
-    told=st.booleans(), state=st.sampled_from(["deleted", "found"]), kind=st.sampled_from([*all_kinds(), "other", ""]),
-    pieces=st.integers(1, 9), sure=st.floats(0, 1),
-)  # fmt: skip
-def test_what_is_stated_was_counted(told: bool, state: str, kind: str, pieces: int, sure: float) -> None:
-    """What cannot be is kept; all else is a share of like findings, never 0 or 1, or what the rules said."""
-    stated = calibrated(told, state, kind, pieces, sure)
-    if sure <= KEPT:
-        assert stated == sure
-        return
-    known = [counted()[key] for key in words_of(told, state, kind, pieces, sure) if key in counted()]
-    enough = [(whole + 1) / (count + 2) for count, whole in known if count >= FEWEST]
-    assert stated == pytest.approx(min(max(enough[0], 0.01), 0.99) if enough else sure, abs=0.001)
-
-
-def test_which_records_tell_all_places() -> None:
-    titles = {variant.title: family for family in file_systems().values() for variant in family.variants}
-    assert {tells_all(title) for title, family in titles.items() if family.lives} == {False}
-    assert tells_all("NTFS") and tells_all("ext4") and tells_all("HFS+")
-
-
-def test_a_scan_states_what_was_counted(sastrugi: Program, demo: Path, tmp_path: Path) -> None:
-    """Once: going on with a finished scan, or scanning anew, states the same."""
-    for name in ("a", "b"):
-        sastrugi("scan", demo / "specimen", "--out", tmp_path / f"{name}.scan")
-    with ScanFile.open(tmp_path / "a.scan") as one, ScanFile.open(tmp_path / "b.scan", for_writing=True) as other:
-        first = [finding.confidence for finding in one.findings()]
-        other.restate(lambda *_: 0.123, tells_all)
-        assert [finding.confidence for finding in other.findings()] == first
-        lost = list(one.findings("state != 'live' AND confidence > 0.1"))
-        shares = {round((whole + 1) / (count + 2), 3) for count, whole in counted().values()} | {0.99, 0.01}
-        assert sum(finding.confidence in shares for finding in lost) > 0.8 * len(lost)
 
 
 def test_what_may_be_held_is_called_as_it_is_measured() -> None:

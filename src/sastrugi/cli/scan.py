@@ -59,6 +59,15 @@ def scan(
     volume: Annotated[
         int, typer.Option(help="Only this volume, by its number in 'look'; 0: all.", min=0, metavar="NUMBER")
     ] = 0,
+    effort: Annotated[
+        float,
+        typer.Option(
+            help="How much work may go into putting pieces together: 1 is usual, 0 none.",
+            min=0,
+            max=1000,
+            metavar="TIMES",
+        ),
+    ] = 1.0,
     deleted_only: Annotated[bool, typer.Option("--deleted-only", help="Leave live files out.")] = False,
     shown: Annotated[
         ProgressStyle, typer.Option("--progress", help="How progress is shown on stderr: a line, or JSON lines.")
@@ -86,7 +95,7 @@ def scan(
         target = file_target(out, f"{medium.resolve().name.removesuffix('.img')}.scan", replace or go_on, opened.path)
         line = quoted("sastrugi", "scan", medium, "--out", target, "--go-on", *(["--as-is"] if as_is else []))
         with progress(line, shown is ProgressStyle.json) as watched:
-            result = run_scan(opened, target, watched, wanted, go_on, as_is, limits, replace)
+            result = run_scan(opened, target, watched, wanted, go_on, as_is, limits, replace, effort=effort)
         unread = total(opened.unread)
     with ScanFile.open(target) as done:
         if as_json:

@@ -327,7 +327,9 @@ def _try(
     all of them."""
     out: dict[bytes, list[Standing]] = {}
     for key in keys[: max(_MOST_MEASURED // group.bytes, _FEWEST_WAYS)]:
-        if not budget.spend(group.bytes):
+        for one in group.files[1:]:
+            budget.spend(one.size, one.kind)
+        if not budget.spend(group.files[0].size, group.files[0].kind):
             break
         labels = np.frombuffer(key, np.int8)
         out[key] = [standing_of(one, labels, rows, number) for number, one in enumerate(group.files)]

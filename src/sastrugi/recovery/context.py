@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import json
 import time
 from collections import Counter
 from collections.abc import Iterable, Iterator, Set
@@ -11,7 +12,9 @@ from numpy.typing import NDArray
 
 from sastrugi.errors import ScanFileError
 from sastrugi.media import Extent, Medium, RangeSet
+from sastrugi.media.extents import total
 from sastrugi.progress import Progress
+from sastrugi.recovery.effort import Effort, allowed
 from sastrugi.recovery.evidence import Clue, evidence
 from sastrugi.recovery.findings import Finding
 from sastrugi.recovery.layout import Place, outside_of, unlisted_places
@@ -37,8 +40,11 @@ class ScanContext:
         limits: Limits,
         progress: Progress,
         needs: Set[str],
+        effort: float = 1.0,
     ) -> None:
-        """`needs` is what the passes ask of the survey: `folders`, `content`."""
+        """`needs` is what the passes ask of the survey: `folders`, `content`; `effort` is how much of the usual work
+        may go into putting pieces together."""
+        self._effort = effort
         self.medium, self.file, self.places, self.progress = medium, scan_file, places, progress
         self.limits = limits
         self._groups: Counter[str] = Counter()
@@ -95,6 +101,14 @@ class ScanContext:
             self.file.add(finding)
             if finding.state != "live":
                 self._groups[finding.group] += 1
+
+    def effort(self) -> Effort:
+        """What a stage may spend on putting pieces together, by what is known now."""
+        return allowed(self._effort, total(self.medium.data_ranges(0, self.medium.size)), self.file.measured())
+
+    def note(self, words: str) -> None:
+        """Say that something was left out."""
+        self.file.put("notes", json.dumps(list(dict.fromkeys([*self.file.notes(), words]))))
 
     def commit_now_and_then(self) -> None:
         if time.monotonic() - self._committed > _COMMIT_SECONDS:

@@ -14,6 +14,7 @@ from sastrugi.progress import Progress
 from sastrugi.recovery.by_turns import apart, groups
 from sastrugi.recovery.confidence import can_prove_itself
 from sastrugi.recovery.content import Grid, breaks, is_nameless_text
+from sastrugi.recovery.effort import Effort
 from sastrugi.recovery.evidence import Clue, evidence
 from sastrugi.recovery.findings import Finding
 from sastrugi.recovery.habits import Habit
@@ -28,7 +29,9 @@ _CLAIMED = "sound > 0 AND state != 'found'"
 _SURELY_FOUND = 0.8
 
 
-def put_together(medium: Medium, scan_file: ScanFile, grids: Sequence[Grid], progress: Progress) -> None:
+def put_together(
+    medium: Medium, scan_file: ScanFile, grids: Sequence[Grid], progress: Progress, effort: Effort | None = None
+) -> None:
     """Put findings of content alone in the places that are theirs. Nothing is committed."""
     found = [
         one for one in scan_file.findings("state = 'found'") if len(one.extents) == 1 and not is_nameless_text(one)
@@ -45,7 +48,8 @@ def put_together(medium: Medium, scan_file: ScanFile, grids: Sequence[Grid], pro
     left.sort(key=lambda one: one.map.start or 0)
     walls = sorted(start for start in scan_file.starts() if start is not None)
     progress.start("pieces of what was found", len(left), "files")
-    habit, turns, left_to_read, left_to_try = Habit(), Budget(_MOST_READ, _MOST_TRIES), _MOST_READ, _MOST_TRIES
+    habit, turns = Habit(), Budget(_MOST_READ, _MOST_TRIES, effort=effort)
+    left_to_read, left_to_try = _MOST_READ, _MOST_TRIES
     settled, done = set[int](), 0
     # What begins on the coarsest of several grids hardly does so by chance.
     for grid in sorted(grids, key=lambda grid: -grid.cluster):
@@ -59,12 +63,12 @@ def put_together(medium: Medium, scan_file: ScanFile, grids: Sequence[Grid], pro
                 settled.add(one.number)
         for one in sorted(own, key=lambda one: one.size):
             progress.check()
-            if one.number in settled or not breaks(one) or left_to_read <= 0:
+            if one.number in settled or not breaks(one) or left_to_read <= 0 or (effort is not None and effort.spent):
                 continue
             better = markup_behind_gaps(medium, one, grid.cluster, grid.data.end, taken)
             left_to_read -= MOST_MARKUP
             if better is None and left_to_read > 0 and left_to_try > 0:
-                budget = Budget(min(left_to_read, _MOST_READ_OF_ONE), min(left_to_try, _MOST_TRIES_OF_ONE))
+                budget = Budget(min(left_to_read, _MOST_READ_OF_ONE), min(left_to_try, _MOST_TRIES_OF_ONE), 0, effort)
                 better = reassemble(medium, one, grid.cluster, grid.data.end, taken, budget, walls=walls)
                 left_to_read -= min(left_to_read, _MOST_READ_OF_ONE) - budget.left
                 left_to_try -= budget.tries

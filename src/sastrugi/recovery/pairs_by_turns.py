@@ -32,6 +32,7 @@ from sastrugi.recovery.by_turns import (
 )
 from sastrugi.recovery.confidence import LOOKED_THROUGH, can_prove_itself, of_measure
 from sastrugi.recovery.content import Grid, breaks, found_finding, is_nameless_text, marked_kind
+from sastrugi.recovery.effort import Effort
 from sastrugi.recovery.evidence import Clue, evidence, of_names
 from sastrugi.recovery.findings import Finding
 from sastrugi.recovery.habits import Habit, Manner, Sort
@@ -99,7 +100,7 @@ class PairsByTurns:
 
     def __init__(
         self, medium: Medium, scan_file: ScanFile, survey: Survey, kept: Iterable[tuple[str, Extent]],
-        wanted: Callable[[Finding], bool] = lambda finding: True,
+        wanted: Callable[[Finding], bool] = lambda finding: True, effort: Effort | None = None,
     ) -> None:  # fmt: skip
         self._medium, self._file, self._survey, self._wanted = medium, scan_file, survey, wanted
         self._parts = _doubts(scan_file)
@@ -110,7 +111,7 @@ class PairsByTurns:
                 self._taken.add(extent)
             else:
                 self._tables.append(extent)
-        self._budget, self._habit = Budget(_MOST_MEASURED, _MOST_TRIES), Habit()
+        self._budget, self._habit = Budget(_MOST_MEASURED, _MOST_TRIES, effort=effort), Habit()
         self._to_read = _MOST_READ
 
     def unlooked(self, within: Extent) -> list[Extent]:
@@ -352,7 +353,7 @@ def _stands(own: NDArray[np.uint8], head: Head, cluster: int, budget: Budget, ex
     data = own.tobytes() if head.size is None else own.tobytes()[: head.size]
     measure = recognise(BytesSource(data), deep=True)
     breaks_at = measure.breaks_at if measure is not None else None
-    budget.spend(len(data) if breaks_at is None else min(len(data), breaks_at + LATE))
+    budget.spend(len(data) if breaks_at is None else min(len(data), breaks_at + LATE), head.kind)
     if head.size is not None:
         fits = measure.whole and measure.length == head.size if measure is not None else not head.textual
         return _Stands(head.size, measure) if len(data) == head.size and fits else _as_text(data, head, cluster)

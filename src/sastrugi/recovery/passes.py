@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import json
 from array import array
 from collections.abc import Iterable, Sequence
 from typing import Protocol
@@ -26,6 +25,7 @@ from sastrugi.units import format_size
 from sastrugi.volumes.metadata_scan import LooseTable, loose_tables
 from sastrugi.volumes.orphan_folders import LooseFolder
 
+MORE_EFFORT = "not every way to put pieces together was tried: --effort 4 tries more of them"
 MOST_LOOSE = 24 << 20
 """Bytes of folders of earlier lives that are read, 32 for an entry: of several hundred thousand files."""
 
@@ -131,7 +131,10 @@ class Relics:
         scan.file.commit()
         try:
             own = [extent for _, extent in scan.kept_by_volumes]
-            Assembly(scan.medium, scan.file, geometry, own).run(scan.progress)
+            effort = scan.effort()
+            Assembly(scan.medium, scan.file, geometry, own, effort).run(scan.progress)
+            if effort.spent:
+                scan.note(MORE_EFFORT)
         except (KeyboardInterrupt, Interrupted):
             scan.file.rollback()
             raise
@@ -146,8 +149,7 @@ def _loose_folders(
     left = MOST_LOOSE
     for table in loose_tables(scan.medium, scan.marks(ranges), others):
         if left < len(table.data):
-            note = f"of parts of lost folders only the first {format_size(MOST_LOOSE)} were read"
-            scan.file.put("notes", json.dumps([note]))
+            scan.note(f"of parts of lost folders only the first {format_size(MOST_LOOSE)} were read")
             left = 0
             continue
         left -= len(table.data)
@@ -230,10 +232,13 @@ class Content:
             kept = scan.kept_by_volumes or _kept_by_volumes(scan, _loose_folders(scan, [scan.range], RangeSet(), {}))
             regions = [*(place.where for place in scan.places), Extent(0, scan.medium.size)]
             grids = [*grids, *told_grids(scan.file, grids, regions)]
-            pairs = PairsByTurns(scan.medium, scan.file, scan.survey, kept, scan.limits.keeps)
+            effort = scan.effort()
+            pairs = PairsByTurns(scan.medium, scan.file, scan.survey, kept, scan.limits.keeps, effort)
             scan.sweep(pairs.unlooked(scan.range))
             pairs.put_together(grids, scan.progress)
-            put_together(scan.medium, scan.file, grids, scan.progress)
+            put_together(scan.medium, scan.file, grids, scan.progress, effort)
+            if effort.spent:
+                scan.note(MORE_EFFORT)
         except (KeyboardInterrupt, Interrupted):
             scan.file.rollback()
             raise

@@ -17,6 +17,7 @@ from sastrugi.media import Extent, Medium, RangeSet
 from sastrugi.media.extents import cut, join, total, within
 from sastrugi.media.filemap import FileMap
 from sastrugi.recovery.confidence import BY_PROOF, LOOKED_THROUGH, of_measure
+from sastrugi.recovery.effort import Effort
 from sastrugi.recovery.evidence import Clue, evidence, of_names
 from sastrugi.recovery.findings import Finding
 from sastrugi.recovery.sources import MediumSource
@@ -40,20 +41,24 @@ _PENALTY = 0.97
 
 @dataclass(slots=True)
 class Budget:
-    """How much may still be read for tries. `tries` counts those that were made."""
+    """How much may still be read for tries of one search. `tries` counts those that were made; `effort` is what all
+    searches share."""
 
     left: int = 256 << 20
     most: int = 1500
     tries: int = 0
+    effort: Effort | None = None
 
-    def spend(self, count: int) -> bool:
+    def spend(self, count: int, kind: str = "") -> bool:
         self.left -= count
         self.tries += 1
+        if self.effort is not None:
+            self.effort.spend(count, kind)
         return not self.spent
 
     @property
     def spent(self) -> bool:
-        return self.left <= 0 or self.tries >= self.most
+        return self.left <= 0 or self.tries >= self.most or (self.effort is not None and self.effort.spent)
 
 
 def reassemble(
@@ -147,7 +152,7 @@ def _measure(medium: Medium, file: FileMap, size: int, budget: Budget) -> Measur
     read = min(size, file.reach)
     if measure is not None and measure.breaks_at is not None:  # behind it little was looked at
         read = min(read, measure.breaks_at + LATE)
-    budget.spend(read)
+    budget.spend(read, measure.kind if measure is not None else "")
     return measure
 
 

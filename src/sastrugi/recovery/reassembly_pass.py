@@ -13,6 +13,7 @@ from sastrugi.progress import Progress
 from sastrugi.recovery.by_turns import apart, groups
 from sastrugi.recovery.byte_histograms import compare
 from sastrugi.recovery.confidence import LOOKED_THROUGH, can_prove_itself
+from sastrugi.recovery.effort import Effort
 from sastrugi.recovery.evidence import Clue, Evidence, evidence
 from sastrugi.recovery.findings import Finding
 from sastrugi.recovery.habits import Habit
@@ -47,10 +48,12 @@ class Assembly:
     """
 
     def __init__(
-        self, medium: Medium, scan_file: ScanFile, geometry: dict[int, tuple[int, int]], own: Iterable[Extent]
-    ) -> None:
+        self, medium: Medium, scan_file: ScanFile, geometry: dict[int, tuple[int, int]], own: Iterable[Extent],
+        effort: Effort | None = None,
+    ) -> None:  # fmt: skip
         self._medium, self._file, self._geometry = medium, scan_file, geometry
-        self._budget = Budget()
+        self._effort = effort
+        self._budget = Budget(effort=effort)
         self._siblings = compare(medium, scan_file)
         # Read once and kept up: the file is asked for all of them in every round.
         self._findings = {finding.number: finding for finding in scan_file.findings(_DELETED)}
@@ -131,7 +134,7 @@ class Assembly:
     def _part_groups(self, progress: Progress) -> None:
         """Files that were written by turns: each begins where the one before it was not at its end. What is proved of
         some tells how the others took turns, too, so they are gone through twice."""
-        habit, budget = Habit(), Budget(_PAIRED, _MOST_WAYS)
+        habit, budget = Habit(), Budget(_PAIRED, _MOST_WAYS, effort=self._effort)
         for unproved in (False, True):
             done: set[int] = set()
             for volume, (cluster, end) in self._geometry.items():

@@ -40,12 +40,14 @@ def scan(
     limits: Limits | None = None,
     replace: bool = False,
     weigh: Callable[[ScanFile], None] = state_confidence,
+    effort: float = 1.0,
 ) -> ScanResult:
     """Scan `medium` into the scan file `out`.
 
     `go_on` continues an unfinished scan file, with the limits it was begun with.
     `replace` makes a new one in the place of one that is there. `as_is` accepts a medium that is shorter than its own
-    tables say. `weigh` states confidences once all is found (see `weighing`).
+    tables say. `weigh` states confidences once all is found (see `weighing`). `effort` is
+    how much of the usual work goes into putting pieces together (see `effort`); it stays with the scan file.
     Raises MediumError for such a medium otherwise, ScanFileError for a scan file that does not fit, and
     Interrupted (with everything saved) when `progress` asks to stop. A scan that fails at once leaves no file.
     """
@@ -62,7 +64,7 @@ def scan(
     limits.check(medium)
     if replace and not go_on:
         remove_scan_file(out)
-    with _open(out, medium, wanted, go_on, limits) as scan_file:
+    with _open(out, medium, wanted, go_on, limits, effort) as scan_file:
         try:
             named = scan_file.get("passes").split(",")
             for name in named:
@@ -70,7 +72,9 @@ def scan(
                     raise ScanFileError(f"{out}: is damaged: '{name[:40]}' is no pass")
             chosen = [one for one in passes_in_order if one.name in named]
             needs = frozenset().union(*(one.needs for one in chosen))
-            run = ScanContext(medium, scan_file, places, Limits.read(scan_file.get("limits")), progress, needs)
+            run = ScanContext(
+                medium, scan_file, places, Limits.read(scan_file.get("limits")), progress, needs, scan_file.effort()
+            )
             for step, one in enumerate(chosen, 1):
                 progress.stage = f"{step}/{len(chosen)} {one.name}"
                 if scan_file.get(f"done_{one.name}") != "yes":
@@ -91,10 +95,11 @@ def scan(
         return ScanResult(out, scan_file.counts(), time.monotonic() - began, run.swept)
 
 
-def _open(out: Path, medium: Medium, passes: list[str], go_on: bool, limits: Limits) -> ScanFile:
+def _open(out: Path, medium: Medium, passes: list[str], go_on: bool, limits: Limits, effort: float) -> ScanFile:
     if not go_on:
         scan_file = ScanFile.create(out, medium, passes)
         scan_file.put("limits", limits.text())
+        scan_file.put("effort", f"{effort:g}")
         scan_file.commit()
         return scan_file
     scan_file = ScanFile.open(out, for_writing=True)

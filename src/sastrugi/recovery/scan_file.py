@@ -191,6 +191,10 @@ class ScanFile:
         """How long the scan has taken so far."""
         return float(self._value("seconds", float, 0.0))
 
+    def effort(self) -> float:
+        """How much of the usual work may go into putting pieces together."""
+        return float(self._value("effort", float, 1.0))
+
     def ranges(self, key: str) -> list[Extent]:
         """Extents that the scan file keeps under a key."""
         found: tuple[Extent, ...] = self._value(key, _ranges_of, ())
@@ -327,6 +331,12 @@ class ScanFile:
             for at, length, packed in rows:
                 yield Extent(at, length), packed
                 last = at
+
+    def measured(self) -> list[tuple[str, int]]:
+        """Bytes of findings that are not live, by their kind."""
+        rows = self._run("SELECT kind, sum(min(size, 1 << 40)) FROM findings WHERE state != 'live' GROUP BY kind")
+        with self._reading():
+            return [(str(kind), int(size)) for kind, size in rows]
 
     def restate(self, stated: Callable[[int | None, str, str, int, str, float], tuple[float, str]]) -> None:
         """State the confidence of every finding that is not live anew, with what each piece of evidence weighs, by a

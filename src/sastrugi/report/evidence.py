@@ -158,7 +158,12 @@ def reasons(pieces: Iterable[Evidence]) -> list[str]:
 
 def reasons_of(packed: str) -> list[str]:
     """The same of a row of a scan file; raises ScanFileError where it is damaged."""
+    return [reason for _, reason in weighed_reasons(packed)]
+
+
+def weighed_reasons(packed: str) -> list[tuple[float, str]]:
+    """The same with what each weighs."""
     try:
-        return reasons(evidence_of(packed))
+        return [(piece.weight, sentence(piece)) for piece in evidence_of(packed)]
     except ValueError as error:
         raise ScanFileError(f"the scan file is damaged: {error}: scan again") from error

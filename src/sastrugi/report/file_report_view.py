@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from collections.abc import Sequence
 from dataclasses import dataclass
 from pathlib import Path
 from typing import TYPE_CHECKING, Any
@@ -11,6 +12,7 @@ from rich.console import Console, ConsoleOptions, Group, RenderableType, RenderR
 from rich.text import Text
 
 from sastrugi.media.filemap import AS_IT_STANDS, UNKNOWN, ZEROS
+from sastrugi.report.evidence import sentence
 from sastrugi.report.pairs import Drawn, Pair, SideBySide
 from sastrugi.report.sheet import Tile, draw_tiles
 from sastrugi.report.style import FAINT, GREEN, VERMILION, table
@@ -18,6 +20,7 @@ from sastrugi.scoring.damage import decode
 from sastrugi.units import format_size, percent, plural, printable
 
 if TYPE_CHECKING:
+    from sastrugi.recovery.evidence import Evidence
     from sastrugi.scoring.file_report import Story
     from sastrugi.specimen.truth import Specimen
 
@@ -41,11 +44,23 @@ def story_view(specimen: Specimen, story: Story, pair: Pair | None = None) -> Re
             mark, colour = _MARKS[letter]
             legend.append(mark, style=colour).append(f" {word}   ", style=FAINT)
         parts.append(legend)
+    if story.evidence:
+        parts += [Text(), _evidence(story.evidence)]
     if story.result is not None and story.differs_at is not None and story.differs_at < file.size:
         parts += [Text(), difference(specimen, story)]
     if pair is not None:
         parts += [Text(), SideBySide(_captioned(story, pair))]
     return Group(*parts)
+
+
+def _evidence(pieces: Sequence[Evidence]) -> RenderableType:
+    """What the scan saw, with what each piece weighs: what speaks for it first."""
+    out = table()
+    out.add_column("Bits", justify="right", no_wrap=True)
+    out.add_column("Evidence", overflow="fold")
+    for piece in sorted(pieces, key=lambda one: -one.weight):
+        out.add_row(Text(f"{piece.weight:+.1f}", style=GREEN if piece.weight >= 0 else VERMILION), sentence(piece))
+    return out
 
 
 def _places(story: Story) -> RenderableType:
@@ -140,6 +155,7 @@ def story_json(story: Story) -> dict[str, Any]:
         ],
         "score": to_jsonable_python(story.score),
         "differs_at": story.differs_at,
+        "evidence": [{"clue": one.clue, "bits": one.weight, "words": sentence(one)} for one in story.evidence],
     }
 
 

@@ -10,7 +10,7 @@ from collections.abc import Iterable, Iterator
 from dataclasses import dataclass, field
 from typing import Any, NamedTuple
 
-from sastrugi.report.evidence import reasons_of
+from sastrugi.report.evidence import weighed_reasons
 from sastrugi.report.style import Ink, shorten_end, shorten_path
 from sastrugi.units import format_size, plural, printable
 
@@ -73,15 +73,17 @@ def _path(row: tuple[Any, ...]) -> str:
 
 
 def reason_lines(rows: Iterable[tuple[Any, ...]], width: int, ink: Ink) -> Iterator[str]:
-    """One paragraph a finding: what it is, and every reason on a line of its own."""
+    """One paragraph a finding: what it is, and a line for each piece of evidence, with the bits that it weighs for the
+    file being whole."""
     for row in rows:
         modified = (row[9] or "–")[:16].replace("T", " ")
         yield ink.bold(f"{row[0]:>4}  {printable(_path(row))}") + _name_note(row)
         facts = f"{row[1]}, sure {row[12]:.2f}, {format_size(row[7])}, {row[5]}, modified {modified}"
         yield from (f"      {line}" for line in textwrap.wrap(facts, max(width - 6, 20)))
-        for reason in reasons_of(row[14]):
-            wrapped = textwrap.wrap(printable(reason), max(width - 8, 20)) or [""]
-            yield from (ink.grey(f"      {'– ' if not n else '  '}{line}") for n, line in enumerate(wrapped))
+        for bits, reason in weighed_reasons(row[14]):
+            mark = f"{bits:+5.1f}" if bits else "    –"
+            wrapped = textwrap.wrap(printable(reason), max(width - 13, 20)) or [""]
+            yield from (ink.grey(f"      {mark if not n else '     '}  {line}") for n, line in enumerate(wrapped))
 
 
 def _name_note(row: tuple[Any, ...]) -> str:

@@ -14,6 +14,8 @@ from sastrugi.errors import SastrugiError
 from sastrugi.media import Extent, RangeSet
 from sastrugi.media.filemap import UNKNOWN
 from sastrugi.progress import Progress
+from sastrugi.recovery.evidence import Evidence
+from sastrugi.recovery.scan_file import ScanFile, is_scan_file
 from sastrugi.recovery.select import Selection
 from sastrugi.scoring.results import Result
 from sastrugi.scoring.scorecard import FileScore
@@ -36,13 +38,15 @@ class Piece:
 
 @dataclass(frozen=True, slots=True)
 class Story:
-    """Everything about one reference file. `differs_at` is the first byte at which the result is not the original."""
+    """Everything about one reference file. `differs_at` is the first byte at which the result is not the original;
+    `evidence` is what the scan saw of the finding that came back for it, if a scan was scored."""
 
     file: TruthFile
     pieces: tuple[Piece, ...]
     score: FileScore
     result: Result | None
     differs_at: int | None
+    evidence: tuple[Evidence, ...] = ()
 
 
 def story_of(
@@ -62,7 +66,16 @@ def story_of(
     judged = judge(specimen, results, progress, selection, files_of, table, leave_out)
     file = _the_one(judged.files, name)
     _, score, result = judged.of(file.id)
-    return Story(file, _pieces(file), score, result, _first_difference(specimen, file, result))
+    return Story(
+        file, _pieces(file), score, result, _first_difference(specimen, file, result), _evidence_of(results, result)
+    )
+
+
+def _evidence_of(results: Path, result: Result | None) -> tuple[Evidence, ...]:
+    if result is None or not result.finding or not is_scan_file(results):
+        return ()
+    with ScanFile.open(results) as scan:
+        return tuple(piece for one in scan.findings("number = ?", (result.finding,)) for piece in one.evidence)
 
 
 def _the_one(files: Sequence[TruthFile], name: str) -> TruthFile:

@@ -134,7 +134,7 @@ class FormerExt(_Remains):
         self.told_by = "a copy of its superblock"
 
     def _tables(self) -> Tables:
-        """By the copy of the descriptors, where that is whole: what stands in the place of the first ones is another's."""
+        """By the copy of the descriptors, where that is whole: what stands in place of the first ones is another's."""
         if self.geometry.groups > 1:
             copy = Tables(self._medium, self.geometry, from_copy=True)
             if copy.good.all():
