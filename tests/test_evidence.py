@@ -126,7 +126,9 @@ def test_the_example_of_a_pass_in_the_documents_works(tmp_path: Path, monkeypatc
     stamps = scope["Stamps"]()
     monkeypatch.setattr("sastrugi.recovery.scan.passes_in_order", (*PASSES_IN_ORDER, stamps))
     monkeypatch.setattr("sastrugi.recovery.scan.PASSES", (*PASSES, "stamps"))
-    (tmp_path / "m.img").write_bytes(bytes(4096) + b"FIRNLINE" + (9).to_bytes(4, "little") + b"day three" + bytes(4096 - 21))
+    (tmp_path / "m.img").write_bytes(
+        bytes(4096) + b"FIRNLINE" + (9).to_bytes(4, "little") + b"day three" + bytes(4096 - 21)
+    )
     with open_medium(tmp_path / "m.img") as medium:
         scan(medium, tmp_path / "m.scan", Progress(), ("stamps",))
         with ScanFile.open(tmp_path / "m.scan") as found:

@@ -7,7 +7,7 @@ kind.
 from __future__ import annotations
 
 import codecs
-from collections.abc import Collection, Iterable, Iterator, Sequence
+from collections.abc import Callable, Collection, Iterable, Iterator, Sequence
 from dataclasses import dataclass, replace
 from functools import cached_property
 
@@ -184,13 +184,15 @@ class ContentPass:
         families = [one for one in file_systems().values() if one.lists is not None] if sectors else []
         return [(one.title, one.lists(self._medium, sectors, sorted(self._starts))) for one in families if one.lists]
 
-    def by_lists(self, within: Extent) -> Iterator[Finding]:
+    def by_lists(self, within: Extent, check: Callable[[], None]) -> Iterator[Finding]:
         """Files that lie along lists of blocks which still stand, though inode or volume are gone: first those that are
         right along them, then what is of no kind that can be measured, where that leaves room. To be asked for before
-        all else: pieces of theirs lie anywhere, and would be taken for files of their own."""
+        all else: pieces of theirs lie anywhere, and would be taken for files of their own. `check` is called often, and
+        may raise Interrupted."""
         for proved in (True, False):
             for title, lists in self._lists:
                 for start in lists.starts:
+                    check()
                     if start in self._claims or not within.offset <= start < within.end:
                         continue
                     found = self._along(start, lists, title, proved)

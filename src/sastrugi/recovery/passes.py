@@ -200,7 +200,7 @@ class Content:
         scan.progress.start("files by their content", scan.range.end - start)
         starts = {0, *(place.where.offset for place in scan.places)}
         content = ContentPass(scan.medium, scan.survey, claims, grids, self._has_strays(scan, grids), starts)
-        if not scan.file.number("content_at"):
+        if scan.file.get("lists_followed") != "yes":
             self._by_lists(scan, content)
         for position, new in content.findings(start, scan.range.end):
             if new is not None:
@@ -217,10 +217,10 @@ class Content:
     def _by_lists(self, scan: ScanContext, content: ContentPass) -> None:
         """All of it or nothing is kept."""
         try:
-            for found in content.by_lists(scan.range):
+            for found in content.by_lists(scan.range, scan.progress.check):
                 scan.add(found)
-                scan.progress.check()
-            scan.file.put("content_at", str(max(scan.range.offset, 1)))
+            scan.file.put("lists_followed", "yes")
+            scan.file.commit()
         except (KeyboardInterrupt, Interrupted):
             scan.file.rollback()
             raise
