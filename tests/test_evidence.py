@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import ast
 import json
+import re
 import sqlite3
 from pathlib import Path
 from typing import Any
@@ -135,3 +136,10 @@ def test_the_example_of_a_pass_in_the_documents_works(tmp_path: Path, monkeypatc
             (one,) = found.findings()
             assert one.map.read(medium, 12, 20) == b"day three" and one.confidence > 0.5
     assert reasons(one.evidence)[0] == "a stamp, and the length of its note"
+
+
+def test_there_is_one_word_for_sure() -> None:
+    """Whoever asks whether a finding is believed asks the finding."""
+    asking = re.compile(r"confidence (?:>=|<) (?:0\.8|_SURE)")
+    files = {path.name: path.read_text() for path in Path(*sastrugi.recovery.__path__).rglob("*.py")}
+    assert not [name for name, text in files.items() if asking.search(text)]

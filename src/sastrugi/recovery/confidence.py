@@ -37,7 +37,7 @@ _LOOKED, _INSIDE, _CERTAIN = 0.9, 0.97, 0.93
 OFF_GRID = 0.6
 LOOKED_THROUGH = (Proof.CHECKSUM, Proof.DECODES, Proof.STATISTICS)
 """Proofs that look at all of the content; a structure may be right although what lies between is not."""
-_SURE_ENOUGH, _BORNE_OUT = 0.9, 0.8
+_NO_BETTER, _BORNE_OUT = 0.9, 0.8
 
 
 @dataclass(frozen=True, slots=True)
@@ -86,7 +86,7 @@ def judge_deleted(medium: Medium, volume: Volume, entry: Entry, overlapped_by: s
             continue
         if best is None or verdict.confidence > best.confidence:
             best = verdict
-        if best.confidence >= _SURE_ENOUGH:
+        if best.confidence >= _NO_BETTER:
             break
     assert best is not None
     return best

@@ -8,6 +8,8 @@ from sastrugi.media import Extent, FileMap
 from sastrugi.recovery.evidence import Clue, Evidence
 from sastrugi.volumes.reader import Times
 
+SURE = 0.8
+"""From this confidence on, as the rules give it while a scan runs, a finding is believed and claims its place."""
 PASSES = ("layout", "tables", "relics", "journals", "content")
 """The ways of searching, in the order in which a scan takes them."""
 
@@ -62,6 +64,11 @@ class Finding:
     def tells(self, clue: Clue) -> bool:
         """Whether its evidence has this clue."""
         return any(one.clue == clue for one in self.evidence)
+
+    @property
+    def sure(self) -> bool:
+        """Whether it is believed, while a scan runs."""
+        return self.confidence >= SURE
 
     @property
     def placeless(self) -> bool:

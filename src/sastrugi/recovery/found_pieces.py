@@ -26,7 +26,6 @@ from sastrugi.recovery.scan_file import ScanFile
 _MOST_READ, _MOST_READ_OF_ONE = 192 << 20, 16 << 20
 _MOST_TRIES, _MOST_TRIES_OF_ONE = 5000, 120
 _CLAIMED = "sound > 0 AND state != 'found'"
-_SURELY_FOUND = 0.8
 
 
 def put_together(
@@ -82,11 +81,11 @@ def put_together(
 
 def _put(scan_file: ScanFile, taken: RangeSet, finding: Finding) -> None:
     scan_file.replace(replace(finding, evidence=list(dict.fromkeys([*finding.evidence, evidence(Clue.NAMELESS)]))))
-    if finding.sound and finding.confidence >= _SURELY_FOUND:
+    if finding.sound and finding.sure:
         claim(taken, finding)
         scan_file.drop_parts_of(finding)
 
 
 def _proved(finding: Finding) -> bool:
     """Whether it is whole by content that can stand nowhere else."""
-    return can_prove_itself(finding.kind) and finding.confidence >= _SURELY_FOUND
+    return can_prove_itself(finding.kind) and finding.sure

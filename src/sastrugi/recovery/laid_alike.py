@@ -34,7 +34,7 @@ from sastrugi.recovery.evidence import Clue, Fact, evidence, of_names
 from sastrugi.recovery.findings import Finding
 from sastrugi.recovery.habits import Habit, Manner, Sort
 
-_SURE, _TEXT_ENDS, _TEXT = 0.9, 0.85, 0.6
+_PROVED, _TEXT_ENDS, _TEXT = 0.9, 0.85, 0.6
 _BY_HABIT = 0.8
 _MOST_FOREIGN = 64
 """Clusters of others that may lie in a text."""
@@ -48,7 +48,7 @@ def habit_of(findings: Iterable[Finding], cluster: int) -> Habit:
     out = Habit()
     for one in findings:
         kind = all_kinds().get(one.kind)
-        proved = kind is not None and kind.proof in LOOKED_THROUGH and one.confidence >= _SURE
+        proved = kind is not None and kind.proof in LOOKED_THROUGH and one.confidence >= _PROVED
         if (proved or (is_text(one) and one.confidence >= _TEXT_ENDS)) and one.size > cluster:
             out.learn(one.map.start or 0, [_sort_of(one, cluster)])
     return out

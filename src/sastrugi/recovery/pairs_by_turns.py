@@ -54,7 +54,7 @@ _BESIDE = 2
 _NEAR = 4 << 20
 """Bytes beside a file in question in which others are looked into that only their headers speak for."""
 _PROVED, _REST_PROVED, _BY_HABIT = 0.96, 0.93, 0.85
-_SURELY, _DOUBTED = 0.8, 0.5
+_DOUBTED = 0.5
 
 
 @dataclass(frozen=True, slots=True)
@@ -290,7 +290,7 @@ def _told(scan_file: ScanFile, parts: Sequence[Extent]) -> tuple[RangeSet, dict[
         if start is None or is_nameless_text(one):
             continue  # nobody knows where such a text begins
         starts.add(start)
-        sure = one.sound > 0 and one.confidence >= _SURELY
+        sure = one.sound > 0 and one.sure
         guessed = one.state != "live" and len(one.extents) == 1 and one.map.plain and not one.tells(Clue.ONLY_PLACE)
         if sure and (not guessed or can_prove_itself(one.kind)):
             claim_extents(taken, one.extents, one.sound)

@@ -15,7 +15,7 @@ from sastrugi.recovery.byte_histograms import compare
 from sastrugi.recovery.confidence import LOOKED_THROUGH, can_prove_itself
 from sastrugi.recovery.effort import Effort
 from sastrugi.recovery.evidence import Clue, Evidence, evidence
-from sastrugi.recovery.findings import Finding
+from sastrugi.recovery.findings import SURE, Finding
 from sastrugi.recovery.habits import Habit
 from sastrugi.recovery.laid_alike import as_beside, habit_of, text_behind_gaps
 from sastrugi.recovery.reassembly import Budget, reassemble
@@ -24,14 +24,12 @@ from sastrugi.recovery.sector_survey import SECTOR
 from sastrugi.recovery.sources import MediumSource
 
 _ROUNDS = 3
-_SURELY = 0.8
-"""From this confidence on a finding claims its place."""
 _PAIRED, _MOST_WAYS = 1 << 30, 1 << 18
 """Bytes of files by turns that are measured, and ways that are tried."""
 _LOOKED_AT, _BESIDE = 256 << 20, 1 << 20
 """Bytes of files that nothing proves which are looked at; bytes behind such a file in which its pieces are sought."""
 _DELETED = "state = 'deleted' AND size > 0 AND volume IS NOT NULL"
-_SURE_AND_LIVE = "state = 'live' AND sound > 0 AND confidence >= 0.8"
+_SURE_AND_LIVE = f"state = 'live' AND sound > 0 AND confidence >= {SURE}"
 _FEW, _NEAR = 2000, 16 << 20
 """Findings up to which each is compared with what is claimed near it; bytes behind a file in which its pieces are
 looked for."""
@@ -65,15 +63,11 @@ class Assembly:
             claim_extents(self._taken, extents)
         doubted = self._contested | self._siblings.unlike.keys()
         for finding in self._findings.values():
-            if finding.sound and finding.confidence >= _SURELY and finding.number not in doubted:
+            if finding.sound and finding.sure and finding.number not in doubted:
                 claim(self._taken, finding, finding.sound)
         self._perhaps = RangeSet(self._taken)
         for finding in self._findings.values():
-            if (
-                finding.confidence < 0.8
-                and finding.number in self._siblings.alike
-                and not _overlap(self._taken, finding)
-            ):
+            if not finding.sure and finding.number in self._siblings.alike and not _overlap(self._taken, finding):
                 claim(self._perhaps, finding)
 
     def _find_contested(self) -> set[int]:
@@ -83,7 +77,7 @@ class Assembly:
         for finding in self._findings.values():
             if finding.volume not in self._geometry:
                 continue  # its records tell where it lies
-            if finding.confidence >= 0.8 or finding.number in self._siblings.alike:
+            if finding.sure or finding.number in self._siblings.alike:
                 claims += [(extent.offset, extent.end, finding.number) for extent in finding.extents]
         pairs: set[tuple[int, int]] = set()
         open_claims: list[tuple[int, int]] = []
@@ -102,7 +96,7 @@ class Assembly:
         if number in self._siblings.alike:
             return True
         finding = self._findings[number]
-        if finding.tells(Clue.ONLY_PLACE) and finding.confidence >= _SURELY:
+        if finding.tells(Clue.ONLY_PLACE) and finding.sure:
             return True  # what lies nowhere else lies there
         if not self._proofs.spend(finding.covered):
             return False
@@ -116,7 +110,7 @@ class Assembly:
             waiting = [
                 finding
                 for finding in sorted(self._by_place(), key=lambda one: one.size)  # what costs little comes first
-                if (finding.confidence < 0.8 or finding.number in self._contested)
+                if (not finding.sure or finding.number in self._contested)
                 and finding.number not in self._siblings.compared
             ]
             progress.start(f"pieces, round {round_number}", len(waiting), "files")
@@ -166,7 +160,7 @@ class Assembly:
                 ]
                 for one in waiting:
                     progress.check()
-                    idle = not habit.near(one.map.start or 0) if by_habit else one.confidence >= _SURELY
+                    idle = not habit.near(one.map.start or 0) if by_habit else one.sure
                     if idle or one.number in self._siblings.compared:
                         continue
                     left -= one.size
@@ -186,7 +180,7 @@ class Assembly:
         """What is taken (within reach), but not by some findings."""
         taken = RangeSet(self._taken.overlap(reach) if reach else self._taken)
         for one in findings:
-            if one.confidence >= _SURELY:
+            if one.sure:
                 for extent in _owned(one.extents, one.covered):
                     taken.remove(extent)
         return taken
@@ -227,7 +221,7 @@ class Assembly:
             seen: Evidence | None = None
             number, alike, unlike = finding.number, self._siblings.alike, self._siblings.unlike
             guessed = finding.volume in self._geometry
-            lost = _overlap(self._taken, finding) if sure < 0.8 and guessed else 0
+            lost = _overlap(self._taken, finding) if sure < SURE and guessed else 0
             if lost and sound:
                 sure, sound = min(sure, _OVERWRITTEN), 0
                 seen = evidence(Clue.OVERWRITTEN, lost)

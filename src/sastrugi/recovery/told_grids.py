@@ -17,7 +17,7 @@ from sastrugi.recovery.sector_survey import SECTOR
 _CLUSTERS = [SECTOR << n for n in range(1, 8)]
 _FEWEST, _NEARLY_ALL = 8, 0.95
 """Files that must begin on such clusters, and the share of those that begin on no others."""
-_SURELY = 0.25
+_LIKELY = 0.25
 
 
 def told_grids(scan_file: ScanFile, grids: Sequence[Grid], regions: Sequence[Extent]) -> list[Grid]:
@@ -27,7 +27,7 @@ def told_grids(scan_file: ScanFile, grids: Sequence[Grid], regions: Sequence[Ext
     for one in scan_file.findings("state = 'found' AND sound > 0"):
         start = one.map.start
         holding = [grid for grid in grids if start is not None and grid.holds(start)]
-        if start is None or one.confidence < _SURELY or any(grid.begins(start) for grid in holding):
+        if start is None or one.confidence < _LIKELY or any(grid.begins(start) for grid in holding):
             continue
         region = next((region for region in regions if region.offset <= start < region.end), None)
         if region is not None:
