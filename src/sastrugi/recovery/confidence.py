@@ -5,6 +5,7 @@ The numbers are first estimates of the share of like findings that prove intact;
 
 from __future__ import annotations
 
+import re
 from dataclasses import dataclass
 
 from sastrugi.errors import KindError
@@ -35,6 +36,7 @@ _SOME_BEHIND, _MORE_BEHIND = 0.97, 0.85
 _OVERWRITTEN, _OVERLAP = 0.03, 0.25
 _LOOKED, _INSIDE, _CERTAIN = 0.9, 0.97, 0.93
 OFF_GRID = 0.6
+_INDEX_OF_A_BIN = re.compile(r"\$I[A-Z0-9]{6}(\.|$)", re.IGNORECASE)
 LOOKED_THROUGH = (Proof.CHECKSUM, Proof.DECODES, Proof.STATISTICS)
 """Proofs that look at all of the content; a structure may be right although what lies between is not."""
 _NO_BETTER, _BORNE_OUT = 0.9, 0.8
@@ -175,7 +177,7 @@ def _stored_as(file: FileMap) -> list[Evidence]:
 
 def begins_as_named(medium: Medium, name: str, file: FileMap) -> bool | None:
     """Whether a file begins with the bytes that one of this name begins with; None where the name calls for none."""
-    kind = kind_for_name(name)
+    kind = _promised_by(name)
     kind = measuring_kind(kind) if kind is not None else None
     if kind is None or kind.bare or not kind.signatures:
         return None
@@ -185,6 +187,11 @@ def begins_as_named(medium: Medium, name: str, file: FileMap) -> bool | None:
     # Markup may begin with a comment, or with another declaration: then it is text all the same.
     markup = all(s.data[:1] == b"<" for s in kind.signatures)
     return None if markup and head and not head.translate(None, _MARKUP_BYTES) else False
+
+
+def _promised_by(name: str) -> Kind | None:
+    """The kind that a name calls for; an index file of a bin has the extension of the file that it is about."""
+    return None if _INDEX_OF_A_BIN.match(name) else kind_for_name(name)
 
 
 def _looks(measure: Measure) -> bool:
@@ -202,7 +209,7 @@ def _ownership(conflicts: list[Conflict], clusters: int, cluster_size: int) -> E
 
 def _by_content(entry: Entry, source: MediumSource, measure: Measure | None, seen: list[Evidence]) -> tuple[float, int]:
     """Confidence from what the bytes of a placement show, and how many from the start are sound; adds the evidence."""
-    expected = kind_for_name(entry.name)
+    expected = _promised_by(entry.name)
     if measure is not None and measure.whole:
         seen.append(of_measure(measure))
         return _by_length(entry, expected, measure, seen)

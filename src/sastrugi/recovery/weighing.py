@@ -18,7 +18,7 @@ from importlib.resources import files
 
 from sastrugi.kinds import Proof, all_kinds
 from sastrugi.kinds.registry import is_textual, measuring_kind
-from sastrugi.recovery.evidence import Clue, evidence
+from sastrugi.recovery.evidence import About, Clue, evidence
 from sastrugi.recovery.later_claims import tell_later_claims
 from sastrugi.recovery.scan_file import ScanFile
 from sastrugi.recovery.scan_rows import evidence_text
@@ -46,6 +46,11 @@ AGAINST = frozenset({
     Clue.UNKNOWN_KIND, Clue.UNMEASURED,
 })  # fmt: skip
 """Clues that never weigh against a file, or never for it: what remains to be told, other signs tell."""
+_SAYS_NOTHING = frozenset(
+    clue.value for clue in Clue if clue.about == About.NAME or clue in (Clue.PLACED, Clue.NOTE, Clue.SAID)
+)
+"""What stands beside every finding of its sort, or is about something else than whether it is whole."""
+_ABOUT_CONTENT = tuple(clue.value for clue in Clue if clue.about == About.CONTENT)
 _MOST_BESIDE, _STEP = 6.0, 0.1
 """Bits that findings beside one can tell either way; the grain of what the rules gave, as a sign."""
 
@@ -95,7 +100,7 @@ def signs(told: str, kind: str, pieces: int, clues: Iterable[str], sure: float, 
     clues = list(dict.fromkeys(clues))
     outcome, proof = _outcome(clues), _proof_of(kind)
     out = {told: 1.0, f"{told}, {proof}, {'pieces' if pieces > 1 else 'one piece'}": 1.0}
-    out |= dict.fromkeys(clues, 1.0)
+    out |= dict.fromkeys([clue for clue in clues if clue not in _SAYS_NOTHING], 1.0)
     out[f"rules {told}"] = math.log2(min(max(sure, 0.01), 0.99) / (1 - min(max(sure, 0.01), 0.99)))
     out[f"rules {outcome} {round(sure / _STEP) * _STEP:.1f}"] = 1.0
     out[f"beside, {outcome}"] = beside.bits
@@ -119,15 +124,23 @@ def told_of(state: str, told: bool) -> str:
 def weighed(
     told: str, kind: str, pieces: int, clues: tuple[str, ...], sure: float, beside: Beside
 ) -> tuple[float, tuple[float, ...], float, float]:
-    """(confidence, bits of each clue, bits of how it was told of and of the rest, bits of the findings beside it)."""
+    """(confidence, bits of each clue, bits of how it was told of, bits of the findings beside it). What the rules gave
+    it, and what its content makes of that, counts with the first clue that is about its content."""
     bits = weights()
     strengths = signs(told, kind, pieces, clues, sure, beside)
     parts = {name: bits.get(name, 0.0) * strength for name, strength in strengths.items()}
     total = sum(parts.values())
-    own = tuple(round(parts.pop(clue, 0.0), 2) for clue in clues)
+    own = [parts.pop(clue, 0.0) for clue in clues]
     others = sum(part for name, part in parts.items() if name.startswith("beside"))
+    telling = sum(part for name, part in parts.items() if name.startswith(told))
+    content = next((n for n, clue in enumerate(clues) if clue in _ABOUT_CONTENT), None)
+    if content is None:
+        telling = total - sum(own) - others
+    else:
+        own[content] += total - sum(own) - others - telling
     stated = 1 / (1 + 2 ** -max(min(total, 60.0), -60.0))
-    return min(max(stated, _LEAST), _MOST), own, round(total - sum(own) - others, 2), round(others, 2)
+    each = tuple(round(part, 2) for part in own)
+    return min(max(stated, _LEAST), _MOST), each, round(telling, 2), round(others, 2)
 
 
 def state_confidence(scan_file: ScanFile) -> None:
