@@ -134,7 +134,7 @@ def test_the_example_of_a_pass_in_the_documents_works(tmp_path: Path, monkeypatc
         scan(medium, tmp_path / "m.scan", Progress(), ("stamps",))
         with ScanFile.open(tmp_path / "m.scan") as found:
             (one,) = found.findings()
-            assert one.map.read(medium, 12, 20) == b"day three" and one.confidence > 0.5
+            assert one.map.read(medium, 12, 20) == b"day three" and one.confidence > 0.3
     assert reasons(one.evidence)[0] == "a stamp, and the length of its note"
 
 

@@ -45,7 +45,7 @@ def story_view(specimen: Specimen, story: Story, pair: Pair | None = None) -> Re
             legend.append(mark, style=colour).append(f" {word}   ", style=FAINT)
         parts.append(legend)
     if story.evidence:
-        parts += [Text(), _evidence(story.evidence)]
+        parts.append(_evidence(story.evidence))
     if story.result is not None and story.differs_at is not None and story.differs_at < file.size:
         parts += [Text(), difference(specimen, story)]
     if pair is not None:
@@ -54,12 +54,15 @@ def story_view(specimen: Specimen, story: Story, pair: Pair | None = None) -> Re
 
 
 def _evidence(pieces: Sequence[Evidence]) -> RenderableType:
-    """What the scan saw, with what each piece weighs: what speaks for it first."""
+    """What the scan saw, with what each piece weighs: what speaks for it first, what only tells last."""
     out = table()
     out.add_column("Bits", justify="right", no_wrap=True)
     out.add_column("Evidence", overflow="fold")
-    for piece in sorted(pieces, key=lambda one: -one.weight):
-        out.add_row(Text(f"{piece.weight:+.1f}", style=GREEN if piece.weight >= 0 else VERMILION), sentence(piece))
+    for piece in sorted(pieces, key=lambda one: (not one.weight, -one.weight)):
+        bits = Text("–", style=FAINT)
+        if piece.weight:
+            bits = Text(f"{piece.weight:+.1f}", style=GREEN if piece.weight > 0 else VERMILION)
+        out.add_row(bits, printable(sentence(piece)))
     return out
 
 
