@@ -7,9 +7,11 @@ one that was written later has it; a finding whose content proves itself has its
 from __future__ import annotations
 
 import datetime as dt
+from array import array
 from collections import defaultdict
 from collections.abc import Iterator
 from dataclasses import dataclass, replace
+from itertools import islice
 
 import numpy as np
 from numpy.typing import NDArray
@@ -19,8 +21,9 @@ from sastrugi.recovery.evidence import Clue, Evidence, evidence
 from sastrugi.recovery.findings import Finding
 from sastrugi.recovery.scan_file import ScanFile
 
-_MOST_OPEN, _SOME = 64, 400
-"""Claims on one place that are compared with each other; findings that are asked for at once."""
+_MOST_OPEN, _MOST_PAIRS, _SOME = 64, 100_000, 400
+"""Claims on one place that are compared with each other, and in all: more means a hostile medium, of which less is
+said; findings that are asked for at once."""
 PROVED = frozenset({Clue.CHECKSUMS_RIGHT, Clue.DECODES, Clue.STATISTICS_RIGHT})
 """Evidence that all of a file's content was looked at and is right."""
 
@@ -37,7 +40,7 @@ class _Claims:
 def tell_later_claims(scan_file: ScanFile, certain: frozenset[int]) -> None:
     """Add evidence to findings of which units were taken later. `certain` are the volumes whose records tell all places
     of a file: what only guesses its place takes nothing from others. Nothing is committed."""
-    pairs = list(_overlapping(_claims_of(scan_file)))
+    pairs = list(islice(_overlapping(_claims_of(scan_file)), _MOST_PAIRS))
     if not pairs:
         return
     known = _asked_for(scan_file, sorted({number for pair in pairs for number in pair}))
@@ -54,10 +57,12 @@ def tell_later_claims(scan_file: ScanFile, certain: frozenset[int]) -> None:
 
 
 def _claims_of(scan_file: ScanFile) -> _Claims:
-    rows = [
-        (start, start + length, number) for number, extents in scan_file.places() for start, length in extents if length
-    ]
-    table = np.array(rows, np.int64).reshape(-1, 3)
+    rows = array("q")
+    for number, extents in scan_file.places():
+        for start, length in extents:
+            if length:
+                rows.extend((start, start + length, number))
+    table = np.frombuffer(rows, np.int64).reshape(-1, 3) if rows else np.zeros((0, 3), np.int64)
     table = table[np.lexsort((table[:, 2], table[:, 0]))]
     return _Claims(table[:, 0], table[:, 1], table[:, 2])
 
