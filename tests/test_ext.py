@@ -597,7 +597,7 @@ def test_a_list_of_blocks_that_still_stands_is_followed(tmp_path: Path) -> None:
     with ScanFile.open(tmp_path / "v.scan") as found:
         (one,) = [one for one in found.findings() if one.tells(Clue.BY_LIST)]
     assert (one.map.start, b"".join(one.map.chunks(disk.image))) == (place.start, content)
-    assert one.tells(Clue.UNMEASURED)
+    assert one.tells(Clue.UNKNOWN_KIND)
 
 
 @pytest.mark.parametrize("structure", ["superblock", "descriptors", "inodes", "root", "journal"])

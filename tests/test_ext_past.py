@@ -440,7 +440,7 @@ def test_first_blocks_and_lists_need_not_be_neighbours(tmp_path: Path, block: in
             image.write(0, b"another volume began here, once upon a time\n")
         scan(image, tmp_path / "v.scan", Progress())
         with ScanFile.open(tmp_path / "v.scan") as found:
-            back = {one.map.start: one.map.read(image, 0, one.size) for one in found.findings("confidence > 0.3")}
+            back = {one.map.start: one.map.read(image, 0, one.size) for one in found.findings()}
     assert {start: back.get(start) == content for start, content in where.items()} == dict.fromkeys(where, True)
 
 

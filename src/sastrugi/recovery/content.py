@@ -211,6 +211,9 @@ class ContentPass:
             tail = self._medium.read(last.end - told.block, told.block).rstrip(b"\0")
             where = FileMap.of(told.extents)
             measure = _measure(self._medium, where, signed=True)
+            if measure is None:  # text to its end is text; what only begins so is of no kind
+                text = _measure(self._medium, where, signed=False)
+                measure = text if text is not None and text.length > told.space - told.block else None
             if measure is not None and measure.whole:
                 ends_there = told.space - told.block < measure.length <= told.space
                 if measure.proof == Proof.GUESS and not ends_there:
@@ -249,7 +252,7 @@ class ContentPass:
 
 
 def _listed_finding(where: FileMap, title: str) -> Finding:
-    seen = [evidence(Clue.BY_LIST, len(where.stored), title), evidence(Clue.UNMEASURED), evidence(Clue.NAMELESS)]
+    seen = [evidence(Clue.BY_LIST, len(where.stored), title), evidence(Clue.UNKNOWN_KIND), evidence(Clue.NAMELESS)]
     name = f"data-at-{where.start or 0:012x}.bin"
     return Finding(
         "found", "/unnamed", name, "other", "data", where.size, where, Times(), ("content",), _BY_LIST_ALONE, 0.0, seen,

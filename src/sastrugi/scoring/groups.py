@@ -54,10 +54,11 @@ class Columns:
     def __init__(self, scores: Sequence[FileScore]) -> None:
         self.size = np.array([s.size for s in scores], np.float64)
         self.intact = np.array([s.intact for s in scores], bool)
-        self.named = np.array([s.named for s in scores], bool)
         self.completeness = np.array([s.completeness for s in scores], np.float64)
         # A file of which nothing stands that tells whose it is can come back in no part, and its name with nothing.
         self.ceiling = np.array([s.ceiling_bytes * s.ceiling_tells for s in scores], np.float64)
+        something = (self.ceiling > 0) | self.intact | (self.size == 0)
+        self.named = something & np.array([s.named for s in scores], bool)
         self.ceiling_named = (self.ceiling > 0) & np.array([s.ceiling_name == "full" for s in scores], bool)
 
     def attainable(self, of: NDArray[np.int64]) -> NDArray[np.int64]:
