@@ -22,8 +22,8 @@ from sastrugi.recovery.findings import Finding
 from sastrugi.recovery.scan_file import ScanFile
 
 _MOST_OPEN, _MOST_PAIRS, _SOME = 64, 100_000, 400
-"""Claims on one place that are compared with each other, and in all: more means a hostile medium, of which less is
-said; findings that are asked for at once."""
+"""Claims on one place that are compared, and pairs of claims in all. A medium with more is hostile, and less is said of
+it. The last one: findings that are asked for at once."""
 PROVED = frozenset({Clue.CHECKSUMS_RIGHT, Clue.DECODES, Clue.STATISTICS_RIGHT})
 """Evidence that all of a file's content was looked at and is right."""
 

@@ -15,7 +15,6 @@ from typing import Any
 
 from sastrugi.errors import ScanFileError, system_words
 from sastrugi.media import Extent, Medium
-from sastrugi.media.filemap import FileMap
 from sastrugi.recovery.findings import Finding, FoundVolume, Tally
 from sastrugi.recovery.scan_rows import (
     OF_VERSION_2,
@@ -27,9 +26,11 @@ from sastrugi.recovery.scan_rows import (
     finding_of,
     matches,
     number_of,
+    object_of,
     packed_map,
     path_as_text,
     path_from_text,
+    ranges_of,
     sound_part,
     sound_row,
     tally_of,
@@ -59,17 +60,6 @@ def is_scan_file(path: Path) -> bool:
 def medium_identity(medium: Medium) -> str:
     """What a scan file remembers a medium by: its size and the SHA-256 of its first MiB."""
     return f"{medium.size}:{hashlib.sha256(medium.read(0, _HEAD)).hexdigest()}"
-
-
-def _ranges_of(text: str) -> tuple[Extent, ...]:
-    return FileMap.unpacked(parse_json(text)).stored
-
-
-def _object_of(text: str) -> dict[str, Any]:
-    found = parse_json(text)
-    if not isinstance(found, dict):
-        raise ValueError("it is no object")
-    return found
 
 
 class ScanFile:
@@ -197,7 +187,7 @@ class ScanFile:
 
     def ranges(self, key: str) -> list[Extent]:
         """Extents that the scan file keeps under a key."""
-        found: tuple[Extent, ...] = self._value(key, _ranges_of, ())
+        found: tuple[Extent, ...] = self._value(key, ranges_of, ())
         return list(found)
 
     def notes(self) -> list[str]:
@@ -207,7 +197,7 @@ class ScanFile:
 
     def facts(self, key: str) -> dict[str, Any]:
         """An object that the scan file keeps under a key."""
-        found: dict[str, Any] = self._value(key, _object_of, {})
+        found: dict[str, Any] = self._value(key, object_of, {})
         return found
 
     def _value(self, key: str, read: Callable[[str], Any], without: Any) -> Any:

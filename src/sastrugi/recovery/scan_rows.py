@@ -206,3 +206,16 @@ def packed_map(finding: Finding) -> str:
 
 def text_of(moment: dt.date | None) -> str | None:
     return moment.isoformat() if moment else None
+
+
+def ranges_of(text: str) -> tuple[Extent, ...]:
+    """Extents that a scan file keeps under a key. Raises ValueError."""
+    return FileMap.unpacked(parse_json(text)).stored
+
+
+def object_of(text: str) -> dict[str, Any]:
+    """An object that it keeps under a key. Raises ValueError."""
+    found = parse_json(text)
+    if not isinstance(found, dict):
+        raise ValueError("it is no object")
+    return found

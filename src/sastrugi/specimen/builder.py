@@ -246,25 +246,6 @@ class SpecimenBuilder:
         life = len(place.lives)
         return [one for one in self.laid if one.volume == place.name and one.life == life and one.standing]
 
-    @contextmanager
-    def discarding(self, place: Slot, asked: bool = True) -> Iterator[None]:
-        """What a volume gives up in this block is discarded at its end, if that is `asked` for: the medium forgets it,
-        and it reads as zeros."""
-        writer = place.writer
-        assert writer is not None
-        free = RangeSet(writer.free_extents()) if asked else RangeSet()
-        yield
-        if asked:
-            writer.flush()
-            self.discard(place, [part for extent in writer.free_extents() for part in free.gaps(extent)])
-
-    def discard(self, place: Slot, extents: Iterable[Extent]) -> None:
-        """Free parts of a volume are forgotten by the medium."""
-        with self.acting(f"the discard of step {self.step}"):
-            for extent in extents:
-                self.image.zero(*extent)
-        self.mirror.discard(place)
-
     # -- files ------------------------------------------------------------------------------
 
     def make_folders(self, place: Slot, path: str) -> None:

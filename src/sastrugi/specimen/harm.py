@@ -3,7 +3,8 @@
 from __future__ import annotations
 
 from collections import Counter
-from collections.abc import Callable, Sequence
+from collections.abc import Callable, Iterable, Iterator, Sequence
+from contextlib import contextmanager
 from typing import TYPE_CHECKING, Any
 
 from sastrugi.errors import SpecimenError
@@ -63,6 +64,27 @@ def _strike_volume(builder: SpecimenBuilder, place: Slot, volume: VolumeWriter[A
     damaged = struck - volume.spare_structures
     if damaged or any(one.folder for one in lost):
         place.trouble = f"its {' and '.join(sorted(damaged)) or 'folders'} were written over"
+
+
+@contextmanager
+def discarding(builder: SpecimenBuilder, place: Slot, asked: bool = True) -> Iterator[None]:
+    """What a volume gives up in this block is discarded at its end, if that is `asked` for: the medium forgets it, and
+    it reads as zeros."""
+    writer = place.writer
+    assert writer is not None
+    free = RangeSet(writer.free_extents()) if asked else RangeSet()
+    yield
+    if asked:
+        writer.flush()
+        discard(builder, place, [part for extent in writer.free_extents() for part in free.gaps(extent)])
+
+
+def discard(builder: SpecimenBuilder, place: Slot, extents: Iterable[Extent]) -> None:
+    """The medium forgets free parts of a volume."""
+    with builder.acting(f"the discard of step {builder.step}"):
+        for extent in extents:
+            builder.image.zero(*extent)
+    builder.mirror.discard(place)
 
 
 def filling(builder: SpecimenBuilder, how: str) -> Callable[[Extent], None]:

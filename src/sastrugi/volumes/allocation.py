@@ -117,3 +117,14 @@ def join_runs(runs: Iterable[Run]) -> list[Run]:
         else:
             out.append((start, length))
     return out
+
+
+def runs_without(runs: Iterable[Run], kept: Iterable[Run]) -> list[Run]:
+    """What runs have that others, which are their beginning, have not."""
+    skip = sum(count for _, count in kept)
+    out: list[Run] = []
+    for start, count in runs:
+        if skip < count:
+            out.append((start + skip, count - skip))
+        skip = max(skip - count, 0)
+    return out

@@ -11,7 +11,7 @@ from sastrugi.errors import SpecimenError
 from sastrugi.media import Extent, open_medium
 from sastrugi.media.extents import cut, total, within
 from sastrugi.media.partitions import taken_by
-from sastrugi.specimen.harm import filling, range_on, strike
+from sastrugi.specimen.harm import discard, filling, range_on, strike
 from sastrugi.specimen.recipe_types import Fill, RangeTable, Share, Size, SizeOrRest, StepTable
 from sastrugi.units import format_size
 from sastrugi.volumes.registry import title_of
@@ -85,7 +85,7 @@ class DiscardStep(StepTable):
     def carry_out(self, builder: SpecimenBuilder) -> None:
         place, writer = builder.mounted(self.volume)
         writer.flush()
-        builder.discard(place, writer.free_extents())
+        discard(builder, place, writer.free_extents())
 
 
 class DamageStep(StepTable):

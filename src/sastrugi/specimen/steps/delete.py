@@ -9,6 +9,7 @@ from urllib.parse import quote
 
 from sastrugi.errors import SpecimenError
 from sastrugi.specimen.builder import Content
+from sastrugi.specimen.harm import discarding
 from sastrugi.specimen.recipe_types import ActsAs, Patterns, Share, StepTable
 
 if TYPE_CHECKING:
@@ -36,7 +37,7 @@ class DeleteStep(StepTable):
 
     def carry_out(self, builder: SpecimenBuilder) -> None:
         place, writer = builder.mounted(self.volume)
-        with builder.discarding(place, self.discard):
+        with discarding(builder, place, self.discard):
             for laid in builder.choose(place, self.what, self.share):
                 if laid.standing:  # a stream went with its file
                     builder.delete_tree(laid, self.acts_as)
@@ -106,7 +107,7 @@ class EmptyBinStep(StepTable):
                 f"the bin {root} is empty: a 'bin' step with acts_as = '{self.acts_as}' must come first"
             )
         keep = {root, f"{root}/files", f"{root}/info"}
-        with builder.discarding(place, self.discard):
+        with discarding(builder, place, self.discard):
             for one in reversed(inside):
                 if one.node.path not in keep and one.node.of is None:
                     builder.delete(one, self.acts_as, "deleted" if one.role == "index" else "emptied")

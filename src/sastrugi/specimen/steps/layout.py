@@ -10,6 +10,7 @@ from sastrugi.errors import SpecimenError
 from sastrugi.media import Extent
 from sastrugi.media.partitions import taken_by
 from sastrugi.specimen.builder import WHOLE_MEDIUM
+from sastrugi.specimen.harm import discard
 from sastrugi.specimen.laid_files import Slot
 from sastrugi.specimen.recipe_types import ActsAs, Size, SizeOrRest, StepTable, Table
 from sastrugi.units import format_size
@@ -140,7 +141,7 @@ class FormatStep(StepTable):
         if self.discard:
             assert place.writer is not None
             place.writer.flush()
-            builder.discard(place, place.writer.free_extents())
+            discard(builder, place, place.writer.free_extents())
         if self.acts_as == "camera":
             builder.make_folders(place, "/DCIM")
 

@@ -18,7 +18,7 @@ from sastrugi.errors import VolumeError
 from sastrugi.media.extents import Extent
 from sastrugi.media.filemap import FileMap
 from sastrugi.media.raw import RawImage
-from sastrugi.volumes.allocation import ClusterMap, join_runs
+from sastrugi.volumes.allocation import ClusterMap, join_runs, runs_without
 from sastrugi.volumes.hfsplus.btree import Key
 from sastrugi.volumes.hfsplus.catalog_write import CatalogWriter
 from sastrugi.volumes.hfsplus.evidence import HfsNode, Telling, evidence_of, record_at, telling_of
@@ -283,7 +283,7 @@ class HfsWriter(VolumeWriter[HfsNode]):
             self._lay_out(fork, before + size, None)
             self._fill(node.path, fork, size, chunks, before)
         except VolumeError:
-            self.clusters.release(_without(fork.runs, kept))
+            self.clusters.release(runs_without(fork.runs, kept))
             fork.size, fork.runs = before, kept
             raise
         self._resized(node, when)
@@ -491,14 +491,3 @@ class HfsWriter(VolumeWriter[HfsNode]):
     def reserve_more(self, given: Sequence[Extent], space: int) -> tuple[Extent, ...]:
         """In clumps (TN1150, "Volume Header", dataClumpSize; Linux, `hfsplus_file_extend`)."""
         return super().reserve_more(given, self.with_room_ahead(space, _CLUMP // self.cluster_size * self.cluster_size))
-
-
-def _without(runs: Sequence[tuple[int, int]], kept: Sequence[tuple[int, int]]) -> list[tuple[int, int]]:
-    """What runs have that others, which are their beginning, have not."""
-    skip = sum(count for _, count in kept)
-    out: list[tuple[int, int]] = []
-    for start, count in runs:
-        if skip < count:
-            out.append((start + skip, count - skip))
-        skip = max(skip - count, 0)
-    return out
