@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import os
 import random
 import shutil
 import signal
@@ -10,6 +11,8 @@ import subprocess
 import time
 from collections.abc import Iterator
 from dataclasses import replace
+from functools import partial
+from multiprocessing import get_context
 from pathlib import Path
 
 import pytest
@@ -141,6 +144,29 @@ def test_a_scan_stopped_while_pieces_are_put_together_goes_on_to_the_same(sastru
                 scan(medium, part, StopAt(reports))
             scan(medium, part, Progress(), go_on=True)
             assert rows(part) == rows(tmp_path / "whole.scan"), reports
+
+
+@pytest.mark.parametrize("step", ["executescript", "executemany", "commit"])
+def test_a_scan_killed_while_its_file_is_made_leaves_none(
+    tmp_path: Path, monkeypatch: pytest.MonkeyPatch, step: str
+) -> None:
+    """What stands under the name can be gone on with, always."""
+
+    class Killed(sqlite3.Connection):
+        """A connection whose process ends at one of its calls."""
+
+    monkeypatch.setattr(Killed, step, lambda *_: os._exit(9), raising=False)
+    monkeypatch.setattr("sastrugi.recovery.scan_file.sqlite3.connect", partial(sqlite3.connect, factory=Killed))
+    content_image(tmp_path / "raw.img")
+    with open_medium(tmp_path / "raw.img") as medium:
+        child = get_context("fork").Process(target=scan, args=(medium, tmp_path / "m.scan", Progress()))
+        child.start()
+        child.join()
+        assert child.exitcode == 9
+        monkeypatch.undo()
+        assert not (tmp_path / "m.scan").exists()
+        scan(medium, tmp_path / "m.scan", Progress())
+    assert [one.name for one in tmp_path.iterdir() if "m.scan" in one.name] == ["m.scan"]
 
 
 def big_image(path: Path) -> None:

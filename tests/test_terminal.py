@@ -239,7 +239,7 @@ def test_old_spellings_go_on_for_one_version(sastrugi: Program, demo: Path, tmp_
         (("map", "specimen", "--out", "{tmp}/m.jpg"), 2, "end its name in .png"),
         (("scan", "specimen", "--out", "{tmp}/x.scan", "--range", "1 GiB..2 GiB"), 2, "begins behind its end"),
         (("scan", "specimen", "--out", "{tmp}/x.scan", "--volume", "7"), 2, "there is no volume 7"),
-        (("scan", "specimen", "--out", "/proc/x.scan"), 2, "the scan file cannot be made"),
+        (("scan", "specimen", "--out", "/proc/x.scan"), 2, "/proc/x.scan: cannot be written"),
         (("preview", "card.scan", "--name", "FRN00003.JPG", "--out", "{tmp}/p.png"), 3, "not readable as a picture"),
         (("extract", "card.scan", "--into", "results"), 2, "add --go-on to continue it, --replace to write it anew"),
         (("look", "nothing"), 2, "there is no such file or folder"),

@@ -97,11 +97,7 @@ def scan(
 
 def _open(out: Path, medium: Medium, passes: list[str], go_on: bool, limits: Limits, effort: float) -> ScanFile:
     if not go_on:
-        scan_file = ScanFile.create(out, medium, passes)
-        scan_file.put("limits", limits.text())
-        scan_file.put("effort", f"{effort:g}")
-        scan_file.commit()
-        return scan_file
+        return ScanFile.create(out, medium, passes, {"limits": limits.text(), "effort": f"{effort:g}"})
     scan_file = ScanFile.open(out, for_writing=True)
     if scan_file.finished:
         raise ScanFileError(f"{out}: this scan is finished: see it with 'sastrugi list {out}'")

@@ -8,8 +8,8 @@ import os
 import shutil
 import sqlite3
 import tempfile
-from collections.abc import Callable, Iterable, Iterator
-from contextlib import contextmanager
+from collections.abc import Callable, Iterable, Iterator, Mapping
+from contextlib import closing, contextmanager
 from pathlib import Path
 from typing import Any
 
@@ -37,6 +37,7 @@ from sastrugi.recovery.scan_rows import (
     text_of,
     volume_of,
 )
+from sastrugi.safety import atomic_file
 from sastrugi.texts import parse_json
 
 SCAN_VERSION, _READ_AS_WELL = 3, 2
@@ -71,33 +72,37 @@ class ScanFile:
         self._held: list[tuple[Any, ...]] = []
 
     @classmethod
-    def create(cls, path: Path, medium: Medium, passes: Iterable[str]) -> ScanFile:
-        """A new, empty scan file for `medium`; raises ScanFileError if it cannot be made or is there already."""
+    def create(
+        cls, path: Path, medium: Medium, passes: Iterable[str], settings: Mapping[str, str] | None = None
+    ) -> ScanFile:
+        """A new scan file for `medium` without findings, with what else is to be kept under its keys. It stands under
+        its name only when it can be gone on with. Raises ScanFileError and DestinationError if it cannot be made."""
         if path.exists():
             raise ScanFileError(
                 f"{path}: is there already: give another --out, --replace, or --go-on to continue an unfinished scan"
             )
+        about = {
+            "medium": path_as_text(medium.path.resolve()),
+            "medium_size": str(medium.size),
+            "medium_identity": medium_identity(medium),
+            "passes": ",".join(passes),
+            "state": "started",
+            **(settings or {}),
+        }
         try:
-            path.parent.mkdir(parents=True, exist_ok=True)
+            with atomic_file(path) as temporary, closing(sqlite3.connect(os.fsencode(temporary))) as db:
+                db.executescript(
+                    "PRAGMA journal_mode = OFF; "  # a kill leaves a temporary name alone, which the next run clears
+                    f"PRAGMA application_id = {_APPLICATION_ID}; PRAGMA user_version = {SCAN_VERSION}; {SCHEMA}"
+                )
+                db.executemany("INSERT INTO scan VALUES (?, ?)", about.items())
+                db.commit()
             db = sqlite3.connect(os.fsencode(path), timeout=10)
             db.execute("PRAGMA synchronous = NORMAL")
-            db.executescript(
-                "BEGIN; "  # whoever is killed here leaves nothing
-                f"PRAGMA application_id = {_APPLICATION_ID}; PRAGMA user_version = {SCAN_VERSION}; {SCHEMA} COMMIT"
-            )
-        except OSError as error:
-            raise ScanFileError(f"{path}: the scan file cannot be made: {system_words(error)}") from error
+            return cls(path, db)
         except sqlite3.Error as error:
             why = "there is no permission, or no room" if isinstance(error, sqlite3.OperationalError) else str(error)
             raise ScanFileError(f"{path}: the scan file cannot be made: {why}") from error
-        scan = cls(path, db)
-        scan.put("medium", path_as_text(medium.path.resolve()))
-        scan.put("medium_size", str(medium.size))
-        scan.put("medium_identity", medium_identity(medium))
-        scan.put("passes", ",".join(passes))
-        scan.put("state", "started")
-        scan.commit()
-        return scan
 
     @classmethod
     def open(cls, path: Path, for_writing: bool = False) -> ScanFile:
