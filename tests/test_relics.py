@@ -25,7 +25,8 @@ from sastrugi.recovery.bins import read_index, read_trash_info
 from sastrugi.recovery.evidence import Clue
 from sastrugi.recovery.findings import Finding
 from sastrugi.recovery.layout import find_places
-from sastrugi.recovery.reassembly import Budget, reassemble
+from sastrugi.recovery.placing import Budget
+from sastrugi.recovery.reassembly import reassemble
 from sastrugi.recovery.scan import scan
 from sastrugi.recovery.scan_file import ScanFile
 from sastrugi.specimen.build import build

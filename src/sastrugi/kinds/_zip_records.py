@@ -76,20 +76,53 @@ def walk(source: Source) -> Archive:
 
 def _local(source: Source, at: int) -> Member | None:
     fields = source.unpack(_LOCAL, at)
-    if fields is None:
+    head = read_head(source.read(at, _LOCAL.size + fields[9] + fields[10])) if fields is not None else None
+    if head is None:
         return None
-    _, _, flags, method, _, _, checksum, packed, unpacked, name_length, extra_length = fields
-    names = source.read(at + _LOCAL.size, name_length + extra_length)
-    name = names[:name_length].decode("utf-8" if flags & 0x800 else "cp437", "replace")
-    data = at + _LOCAL.size + name_length + extra_length
-    if packed == _FULL or unpacked == _FULL:
-        packed = _zip64(names[name_length:], unpacked == _FULL, packed)
-    if flags & _HAS_DESCRIPTOR and not packed:
+    data, packed, checksum = at + head.length, head.packed, head.checksum
+    if head.streamed and not packed:
         found = _search_descriptor(source, data)
         if found is None:
             return None
         packed, checksum = found
-    return Member(name, at, method, checksum, data, packed)
+    return Member(head.name, at, head.method, checksum, data, packed)
+
+
+@dataclass(frozen=True, slots=True)
+class Head:
+    """A local file header: its own length, and what it says of the data behind it. `streamed`: their lengths and their
+    checksum stand behind them."""
+
+    name: str
+    length: int
+    method: int
+    checksum: int
+    packed: int
+    streamed: bool
+
+    @property
+    def deflated(self) -> bool:
+        return self.method == _DEFLATED
+
+    @property
+    def checked(self) -> bool:
+        """Whether the data can be checked."""
+        return self.method in (_STORED, _DEFLATED)
+
+
+def read_head(data: bytes) -> Head | None:
+    """The local file header that begins with these bytes; None if not all of it is there."""
+    if len(data) < _LOCAL.size:
+        return None
+    _, _, flags, method, _, _, checksum, packed, unpacked, name_length, extra_length = _LOCAL.unpack_from(data)
+    length = _LOCAL.size + name_length + extra_length
+    if len(data) < length:
+        return None
+    extra = data[_LOCAL.size + name_length : length]
+    name = data[_LOCAL.size : _LOCAL.size + name_length].decode("utf-8" if flags & 0x800 else "cp437", "replace")
+    if packed == _FULL or unpacked == _FULL:
+        packed = _zip64(extra, unpacked == _FULL, packed)
+    return Head(name, length, method, checksum, packed, bool(flags & _HAS_DESCRIPTOR))
 
 
 def _zip64(extra: bytes, has_unpacked: bool, packed: int) -> int:

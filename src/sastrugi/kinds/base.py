@@ -14,6 +14,7 @@ from typing import Any
 import numpy as np
 from numpy.typing import NDArray
 
+from sastrugi.kinds.following import Follower
 from sastrugi.scenario.dice import Dice
 
 
@@ -142,6 +143,7 @@ class Kind:
     a `bare` kind may begin without any of its signatures, as text does; those of a `framed` kind stand in the middle of
     its files too, or by chance. `holds` says what else may begin inside of it, `inside` which clusters, of shape
     (clusters, bytes), can lie in the middle of a file of this kind (most of those that do can; most others cannot).
+    `follow` is how one is read on from piece to piece (see `following`).
     """
 
     name: str
@@ -158,5 +160,6 @@ class Kind:
     framed: bool = False
     holds: Holds = Holds.NOTHING
     inside: Callable[[NDArray[np.uint8]], NDArray[np.bool_]] | None = None
+    follow: type[Follower] | None = None
     make: Callable[[Dice, int], bytes] | None = None
     check: Callable[[Path], None] | None = None

@@ -11,10 +11,15 @@ from numpy.typing import NDArray
 
 from sastrugi.kinds._video import check_clip, make_sound
 from sastrugi.kinds.base import Kind, Measure, Proof, Signature, Source, broken
+from sastrugi.kinds.following import UnitFollower
 from sastrugi.scenario.dice import Dice
 
 _BLOCK_SIZES = {1: 192, 2: 576, 3: 1152, 4: 2304, 5: 4608} | {n: 256 << (n - 8) for n in range(8, 16)}
 _LARGEST_FRAME = 1 << 20
+_HEADER = 16
+"""Bytes of a frame's header, at most."""
+_FRAME_BITS = 24.0
+"""A checksum of 16 bits, and one of the header that also has the right number."""
 _CHUNK = 256
 _AT_ONCE = 4 << 20
 """Bytes of frames whose checksums are worked out together, each as long as the longest of them."""
@@ -117,12 +122,8 @@ def crc16(frames: list[bytes]) -> NDArray[np.uint16]:
     Zeros in front do not count, so frames are of one length then. A frame with its own checksum behind it gives 0."""
     chunks = max(-(-max(map(len, frames)) // _CHUNK), 1)
     rows = np.frombuffer(b"".join(frame.rjust(chunks * _CHUNK, b"\0") for frame in frames), np.uint8)
-    columns = np.ascontiguousarray(rows.reshape(-1, _CHUNK).T)
-    table = np.array(_CRC16, np.uint16)
-    value = np.zeros(columns.shape[1], np.uint16)
-    for column in columns:
-        value = (value << np.uint16(8)) ^ table[(value >> np.uint16(8)) ^ column]
-    parts = value.reshape(len(frames), chunks)
+    each = _in_a_chunk()[np.arange(_CHUNK), rows.reshape(-1, _CHUNK)]
+    parts = np.bitwise_xor.reduce(each, axis=1).reshape(len(frames), chunks)
     out: NDArray[np.uint16] = parts[:, 0]
     high, low = _behind_a_chunk()
     for n in range(1, chunks):
@@ -130,13 +131,29 @@ def crc16(frames: list[bytes]) -> NDArray[np.uint16]:
     return out
 
 
+def _behind_zeros(value: NDArray[np.uint16]) -> NDArray[np.uint16]:
+    """What checksums become by one zero behind them."""
+    out: NDArray[np.uint16] = (value << np.uint16(8)) ^ np.array(_CRC16, np.uint16)[value >> np.uint16(8)]
+    return out
+
+
+@cache
+def _in_a_chunk() -> NDArray[np.uint16]:
+    """What each byte of a chunk adds to its checksum, by its place and value. Shape: (bytes of a chunk, 256)."""
+    out = np.empty((_CHUNK, 256), np.uint16)
+    value = np.array(_CRC16, np.uint16)
+    for place in reversed(range(_CHUNK)):
+        out[place] = value
+        value = _behind_zeros(value)
+    return out
+
+
 @cache
 def _behind_a_chunk() -> tuple[NDArray[np.uint16], NDArray[np.uint16]]:
     """What a checksum becomes by a chunk of zeros behind it: the part of its high byte, and of its low one."""
-    table = np.array(_CRC16, np.uint16)
     value = np.concatenate((np.arange(256, dtype=np.uint16) << np.uint16(8), np.arange(256, dtype=np.uint16)))
     for _ in range(_CHUNK):
-        value = (value << np.uint16(8)) ^ table[value >> np.uint16(8)]
+        value = _behind_zeros(value)
     return value[:256], value[256:]
 
 
@@ -144,8 +161,8 @@ def _frames(source: Source, at: int, total: int, smallest: int, largest: int, st
     """Follow frames by their numbers, and note where they start; the last one ends where its checksum comes out."""
     done = count = 0
     while True:
-        window = source.read(at, largest + 16)
-        frame = _frame(window[:16])
+        window = source.read(at, largest + _HEADER)
+        frame = _frame(window[:_HEADER])
         expected = done if frame and frame[2] else count
         if frame is None or frame[0] != expected:
             return broken("flac", min(at, source.size), f"no frame number {count:,} where it must be")
@@ -155,7 +172,7 @@ def _frames(source: Source, at: int, total: int, smallest: int, largest: int, st
             break
         following = window.find(b"\xff", max(smallest, 2))
         while following >= 0:
-            later = _frame(window[following : following + 16])
+            later = _frame(window[following : following + _HEADER])
             if later is not None and later[0] == (done if later[2] else count):
                 break
             following = window.find(b"\xff", following + 1)
@@ -167,13 +184,19 @@ def _frames(source: Source, at: int, total: int, smallest: int, largest: int, st
     return _last_frame(source, at, window[:largest], smallest, count)
 
 
-def _last_frame(source: Source, at: int, window: bytes, smallest: int, count: int) -> Measure:
+def _ends(window: bytes, smallest: int) -> list[int]:
+    """After how many bytes the checksum of a frame comes out."""
     value = 0
     ends: list[int] = []
     for n, byte in enumerate(window, 1):
         value = (value << 8 & 0xFFFF) ^ _CRC16[value >> 8 ^ byte]
         if not value and n >= max(smallest, 8):
             ends.append(n)
+    return ends
+
+
+def _last_frame(source: Source, at: int, window: bytes, smallest: int, count: int) -> Measure:
+    ends = _ends(window, smallest)
     for end in ends:  # where only slack follows, the end is sure
         behind = source.read(at + end, -(at + end) % 512)
         if not behind.strip(b"\0"):
@@ -184,11 +207,85 @@ def _last_frame(source: Source, at: int, window: bytes, smallest: int, count: in
     return Measure("flac", at + ends[0], True, Proof.GUESS, f"{count:,} frames; nothing but a checksum tells the end")
 
 
+class _Frames(UnitFollower):
+    """Metadata blocks, then frames by their numbers, each right by its checksum when the next one begins."""
+
+    cost = 10.0
+    _begun = _in_frames = False
+    _total = _smallest = _largest = _done = _count = 0
+    _unchecked: tuple[tuple[int, bytes], ...] = ()
+
+    def _look(self, data: bytes, at: int) -> None:
+        super()._look(data, at)
+        if not self._unchecked:
+            return
+        frames, self._unchecked = self._unchecked, ()
+        wrong = np.flatnonzero(crc16([frame for _, frame in frames]))
+        good = frames[: int(wrong[0])] if len(wrong) else frames
+        if good:
+            self._passed(good[-1][0] + len(good[-1][1]), _FRAME_BITS * len(good))
+        if len(wrong):
+            start, frame = frames[int(wrong[0])]
+            self.wrong = start + len(frame)
+
+    def _unit(self, kept: bytes, at: int) -> int:
+        if self._in_frames:
+            return self._frame(kept, at)
+        head, info = 4 if self._begun else 8, 0 if self._begun else 34
+        if len(kept) < head + info:
+            return 0
+        block = kept[head - 4 : head]
+        if block[0] & 0x7F == 127 or (not self._begun and block[0] & 0x7F):
+            self.wrong = at + head
+            return 0
+        if not self._begun:
+            fields = kept[8:42]
+            self._smallest, largest = int.from_bytes(fields[4:7], "big"), int.from_bytes(fields[7:10], "big")
+            self._largest = min(largest or _LARGEST_FRAME, _LARGEST_FRAME)
+            self._total = int.from_bytes(fields[13:18], "big") & (1 << 36) - 1
+            self._begun = True
+        self._in_frames = bool(block[0] & 0x80)
+        return head + int.from_bytes(block[1:], "big")
+
+    def _frame(self, kept: bytes, at: int) -> int:
+        if len(kept) < _HEADER:
+            return 0
+        frame = _frame(kept[:_HEADER])
+        if frame is None or frame[0] != (self._done if frame[2] else self._count):
+            self.wrong = at + _HEADER
+            return 0
+        done, count = self._done + frame[1], self._count + 1
+        if self._total and done >= self._total:
+            end = next((n for n in _ends(kept[: self._largest], self._smallest) if _slack(kept, at + n, n)), 0)
+            self.end = at + end if end else None
+            return 0
+        mark, reach = kept[:2], self._largest + 2  # the same in front of each
+        following = kept.find(mark, max(self._smallest, 2), reach)
+        while following >= 0:
+            later = _frame(kept[following : following + _HEADER])
+            if later is not None and later[0] == (done if later[2] else count):
+                break
+            following = kept.find(mark, following + 1, reach)
+        if following < 0:
+            if len(kept) >= self._largest + _HEADER:
+                self.wrong = at + self._largest + _HEADER
+            return 0
+        self._done, self._count = done, count
+        self._unchecked += ((at, kept[:following]),)
+        return following
+
+
+def _slack(kept: bytes, at: int, n: int) -> bool:
+    """Whether nothing but zeros is behind a byte, to the end of its sector."""
+    behind = kept[n : n + -at % 512]
+    return len(behind) == -at % 512 and not behind.strip(b"\0")
+
+
 def make(dice: Dice, size: int) -> bytes:
     return make_sound(dice, size, "flac", "flac", 600_000, lossless=True)
 
 
 KIND = Kind(
     "flac", "FLAC sound", "sound", ("flac",), "audio/flac", "numbered frames with checksums", Proof.CHECKSUM,
-    measure, (Signature(b"fLaC"),), make=make, check=check_clip,
+    measure, (Signature(b"fLaC"),), follow=_Frames, make=make, check=check_clip,
 )  # fmt: skip

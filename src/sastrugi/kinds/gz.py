@@ -5,9 +5,11 @@ from __future__ import annotations
 import gzip
 import zlib
 from pathlib import Path
+from typing import Self
 
 from sastrugi.kinds._packed import measure_stream
 from sastrugi.kinds.base import Kind, Measure, Proof, Signature, Source
+from sastrugi.kinds.following import UNPACKED, Follower, Unpacking, survived
 from sastrugi.scenario.dice import Dice
 
 MARK = b"\x1f\x8b\x08"
@@ -15,6 +17,29 @@ MARK = b"\x1f\x8b\x08"
 
 def measure(source: Source, deep: bool = False) -> Measure | None:
     return measure_stream(source, "gz", lambda: zlib.decompressobj(31), MARK, (zlib.error,))
+
+
+class _Stream(Follower):
+    """One member; of those behind it nothing is known."""
+
+    def __init__(self) -> None:
+        self._unpacking = Unpacking(31)
+
+    def copy(self) -> Self:
+        other = super().copy()
+        other._unpacking = self._unpacking.copy()
+        return other
+
+    def _look(self, data: bytes, at: int) -> None:
+        out, broke = self._unpacking.feed(data)
+        self.work += sum(map(len, out)) // UNPACKED
+        if broke is not None:
+            self.wrong = at + broke
+        elif self._unpacking.ended:
+            self._passed(self._unpacking.taken, 32.0)
+            self.end = self._unpacking.taken
+        else:
+            self.bits += survived(len(data))
 
 
 def packing_down(dice: Dice, size: int, ratio: int) -> bytes:
@@ -34,5 +59,5 @@ def check(path: Path) -> None:
 
 KIND = Kind(
     "gz", "gzip stream", "archive", ("gz", "tgz"), "application/gzip", "unpacked to its checksum", Proof.CHECKSUM,
-    measure, (Signature(MARK),), make=make, check=check,
+    measure, (Signature(MARK),), follow=_Stream, make=make, check=check,
 )  # fmt: skip

@@ -3,7 +3,8 @@
 from __future__ import annotations
 
 from sastrugi.kinds._video import check_clip, make_sound
-from sastrugi.kinds.base import Kind, Measure, Proof, Signature, Source, broken
+from sastrugi.kinds.base import BytesSource, Kind, Measure, Proof, Signature, Source, broken
+from sastrugi.kinds.following import UnitFollower
 from sastrugi.scenario.dice import Dice
 
 _BITRATES = {  # kbit/s by (MPEG 1?, layer)
@@ -67,15 +68,19 @@ def measure(source: Source, deep: bool = False) -> Measure | None:
 
 def _behind_tag(source: Source) -> int | None:
     """The position behind an ID3v2 tag, if there is one; None if its padding does not end."""
-    head = source.read(0, 10)
-    if head[:3] != b"ID3" or len(head) < 10 or max(head[6:10]) >= 0x80:
-        return 0
-    at = 10 + (head[6] << 21 | head[7] << 14 | head[8] << 7 | head[9]) + (10 if head[5] & 0x10 else 0)
-    while source.read(at, 1) == b"\0" and at < source.size:  # padding that the tag does not count
+    at = _tag_length(source.read(0, 10))
+    while at and source.read(at, 1) == b"\0" and at < source.size:  # padding that the tag does not count
         at += 1
         if at > _WINDOW:
             return None
     return at
+
+
+def _tag_length(head: bytes) -> int:
+    """Bytes of the ID3v2 tag that begins with these; 0 if none does."""
+    if head[:3] != b"ID3" or len(head) < 10 or max(head[6:10]) >= 0x80:
+        return 0
+    return 10 + (head[6] << 21 | head[7] << 14 | head[8] << 7 | head[9]) + (10 if head[5] & 0x10 else 0)
 
 
 def _declared_frames(source: Source, start: int) -> int:
@@ -96,6 +101,46 @@ def _tail_tags(source: Source, at: int) -> int:
     return at + 128 if source.read(at, 3) == b"TAG" and at + 128 <= source.size else at
 
 
+class _Frames(UnitFollower):
+    """A tag, then frames: each header says where the next one stands."""
+
+    cost = 3.0
+    _same = -1
+    _in_frames = False
+    _count = _declared = 0
+
+    def _unit(self, kept: bytes, at: int) -> int:
+        if not at and not self._in_frames:
+            if len(kept) < 10:
+                return 0
+            tag = _tag_length(kept)
+            if tag:
+                return tag
+        if not self._in_frames and at:
+            padding = len(kept) - len(kept.lstrip(b"\0"))  # that the tag does not count
+            if padding:
+                return padding
+        if len(kept) < 4:
+            return 0
+        self._in_frames = True
+        frame = _frame_length(kept[:4])
+        if frame is None or (self._same >= 0 and frame[1] != self._same):
+            if self._declared and self._count in (self._declared, self._declared + 1):
+                self.end = at + 128 if kept[:3] == b"TAG" else at
+            elif kept[:3] == b"TAG" or kept[:4] == b"APET":
+                return 1 << 40  # nothing behind it can be told
+            else:
+                self.wrong = at + 4
+            return 0
+        if not self._count:
+            if len(kept) < min(frame[0], 200):
+                return 0
+            self._declared = _declared_frames(BytesSource(kept), 0)
+        self._same, self._count = frame[1], self._count + 1
+        self._passed(at + 4, 16.0)
+        return frame[0]
+
+
 def make(dice: Dice, size: int) -> bytes:
     """With an ID3 tag or without; of one bit rate, or of a changing one."""
     titled = dice.chance(0.6)
@@ -106,5 +151,5 @@ def make(dice: Dice, size: int) -> bytes:
 KIND = Kind(
     "mp3", "MP3 sound", "sound", ("mp3",), "audio/mpeg", "frames, as many as the first announces", Proof.STRUCTURE,
     measure, (Signature(b"ID3"), *(Signature(bytes([0xFF, code])) for code in (0xFB, 0xFA, 0xF3, 0xF2, 0xE3))),
-    framed=True, make=make, check=check_clip,
+    framed=True, follow=_Frames, make=make, check=check_clip,
 )  # fmt: skip

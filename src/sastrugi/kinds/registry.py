@@ -12,7 +12,7 @@ import sastrugi.kinds as package
 from sastrugi.errors import KindError
 from sastrugi.kinds.base import Kind, Measure, Source
 
-_NOT_KINDS = ("base", "registry")
+_NOT_KINDS = ("base", "following", "registry")
 _HEAD = 512
 
 

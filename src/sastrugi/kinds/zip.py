@@ -8,6 +8,7 @@ from dataclasses import replace
 from pathlib import Path
 from typing import TYPE_CHECKING
 
+from sastrugi.kinds._zip_following import Entries
 from sastrugi.kinds._zip_records import LOCAL, Archive, first_damaged, walk
 from sastrugi.kinds.base import Kind, Measure, Proof, Signature, Source, broken
 from sastrugi.scenario.dice import Dice
@@ -108,5 +109,6 @@ def with_fixed_times(data: bytes) -> bytes:
 
 KIND = Kind(
     "zip", "ZIP archive", "archive", ("zip", "whl"), "application/zip",
-    "entries, central directory, end record", Proof.CHECKSUM, measure, (Signature(LOCAL),), make=make, check=check,
+    "entries, central directory, end record", Proof.CHECKSUM, measure, (Signature(LOCAL),), follow=Entries,
+    make=make, check=check,
 )  # fmt: skip

@@ -28,7 +28,7 @@ from sastrugi.recovery.confidence import LOOKED_THROUGH, can_prove_itself
 from sastrugi.recovery.evidence import Clue, evidence, of_names
 from sastrugi.recovery.findings import Finding
 from sastrugi.recovery.habits import Habit, Manner, Sort
-from sastrugi.recovery.reassembly import Budget
+from sastrugi.recovery.placing import Budget
 
 MOST_TOGETHER = 4
 """Files that took turns with each other."""

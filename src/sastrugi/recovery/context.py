@@ -102,9 +102,17 @@ class ScanContext:
             if finding.state != "live":
                 self._groups[finding.group] += 1
 
-    def effort(self) -> Effort:
-        """What a stage may spend on putting pieces together, by what is known now."""
-        return allowed(self._effort, total(self.medium.data_ranges(0, self.medium.size)), self.file.measured())
+    def effort(self, share: float) -> Effort:
+        """What a stage may spend on putting pieces together: so large a share of what is allowed by what is known now,
+        and what the stage before it left."""
+        data = total(self.medium.data_ranges(0, self.medium.size))
+        return allowed(share * self._effort, data, self.file.measured(), self.file.number("effort_left"))
+
+    def effort_ends(self, effort: Effort) -> None:
+        """A stage is over: what it left is for the next one, or it is said that not all was tried."""
+        self.file.put("effort_left", str(max(int(effort.left), 0)))
+        if effort.spent:
+            self.note("not every way to put pieces together was tried: --effort 4 tries more of them")
 
     def note(self, words: str) -> None:
         """Say that something was left out."""

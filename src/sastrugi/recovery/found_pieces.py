@@ -6,7 +6,8 @@ of it, took turns with that; what breaks goes on behind a gap.
 
 from __future__ import annotations
 
-from collections.abc import Sequence
+import math
+from collections.abc import Iterator, Sequence
 from dataclasses import replace
 
 from sastrugi.media import Medium, RangeSet
@@ -17,73 +18,108 @@ from sastrugi.recovery.content import Grid, breaks, is_nameless_text
 from sastrugi.recovery.effort import Effort
 from sastrugi.recovery.evidence import Clue, evidence
 from sastrugi.recovery.findings import Finding
+from sastrugi.recovery.follow import follow_all
 from sastrugi.recovery.habits import Habit
 from sastrugi.recovery.laid_alike import MOST_MARKUP, markup_behind_gaps
-from sastrugi.recovery.reassembly import Budget, reassemble
+from sastrugi.recovery.placing import Budget
+from sastrugi.recovery.reassembly import reassemble
 from sastrugi.recovery.reassembly_pass import claim, claim_extents
 from sastrugi.recovery.scan_file import ScanFile
+from sastrugi.recovery.trails import Walls
 
 _MOST_READ, _MOST_READ_OF_ONE = 192 << 20, 16 << 20
 _MOST_TRIES, _MOST_TRIES_OF_ONE = 5000, 120
+_BY_TRAILS = 0.5
+"""The share of the effort for files that can be followed."""
 _CLAIMED = "sound > 0 AND state != 'found'"
 
 
-def put_together(
-    medium: Medium, scan_file: ScanFile, grids: Sequence[Grid], progress: Progress, effort: Effort | None = None
-) -> None:
-    """Put findings of content alone in the places that are theirs. Nothing is committed."""
-    found = [
-        one for one in scan_file.findings("state = 'found'") if len(one.extents) == 1 and not is_nameless_text(one)
-    ]
-    left = [one for one in found if not _proved(one)]
-    if not left:
-        return
-    taken = RangeSet()
-    for extents in scan_file.sound_extents(_CLAIMED):
-        claim_extents(taken, extents)
-    for one in found:
-        if _proved(one):
-            claim(taken, one, one.sound)
-    left.sort(key=lambda one: one.map.start or 0)
-    walls = sorted(start for start in scan_file.starts() if start is not None)
-    progress.start("pieces of what was found", len(left), "files")
-    habit, turns = Habit(), Budget(_MOST_READ, _MOST_TRIES, effort=effort)
-    left_to_read, left_to_try = _MOST_READ, _MOST_TRIES
-    settled, done = set[int](), 0
-    # What begins on the coarsest of several grids hardly does so by chance.
-    for grid in sorted(grids, key=lambda grid: -grid.cluster):
-        own = [one for one in left if grid.holds(one.map.start or 0) and grid.begins(one.map.start or 0)]
-        mine = {one.number for one in own}
-        left = [one for one in left if one.number not in mine]
-        for group in groups(medium, [one for one in own if not breaks(one)], grid.cluster, grid.data.end, taken):
-            progress.check()
-            for one in apart(medium, group, habit, turns):
-                _put(scan_file, taken, one)
-                settled.add(one.number)
-        for one in sorted(own, key=lambda one: one.size):
-            progress.check()
-            if one.number in settled or not breaks(one) or left_to_read <= 0 or (effort is not None and effort.spent):
-                continue
-            better = markup_behind_gaps(medium, one, grid.cluster, grid.data.end, taken)
-            left_to_read -= MOST_MARKUP
-            if better is None and left_to_read > 0 and left_to_try > 0:
-                budget = Budget(min(left_to_read, _MOST_READ_OF_ONE), min(left_to_try, _MOST_TRIES_OF_ONE), 0, effort)
-                better = reassemble(medium, one, grid.cluster, grid.data.end, taken, budget, walls=walls)
-                left_to_read -= min(left_to_read, _MOST_READ_OF_ONE) - budget.left
-                left_to_try -= budget.tries
-            if better is not None:
-                _put(scan_file, taken, better)
-                settled.add(one.number)
-            done += 1
-            progress.at(done, f"{len(settled):,} put together")
-    progress.finish()
+class FoundPieces:
+    """One run over what content alone tells of."""
 
+    def __init__(self, medium: Medium, scan_file: ScanFile, effort: Effort | None = None) -> None:
+        self._medium, self._file, self._effort = medium, scan_file, effort or Effort(math.inf)
+        found = [
+            one for one in scan_file.findings("state = 'found'") if len(one.extents) == 1 and not is_nameless_text(one)
+        ]
+        self._left = sorted((one for one in found if not _proved(one)), key=lambda one: one.map.start or 0)
+        self._settled: set[int] = set()
+        self._taken = RangeSet()
+        if not self._left:
+            return
+        for extents in scan_file.sound_extents(_CLAIMED):
+            claim_extents(self._taken, extents)
+        for one in found:
+            if _proved(one):
+                claim(self._taken, one, one.sound)
+        self._walls = Walls(medium, scan_file.starts())
 
-def _put(scan_file: ScanFile, taken: RangeSet, finding: Finding) -> None:
-    scan_file.replace(replace(finding, evidence=list(dict.fromkeys([*finding.evidence, evidence(Clue.NAMELESS)]))))
-    if finding.sound and finding.sure:
-        claim(taken, finding)
-        scan_file.drop_parts_of(finding)
+    def follow(self, grids: Sequence[Grid], progress: Progress) -> None:
+        """Put those that can be followed in the places that are theirs. Nothing is committed."""
+
+        def waiting() -> Iterator[tuple[Finding, int, int]]:
+            for grid, own in self._by_grid(grids):
+                for one in own:
+                    if one.number not in self._settled and breaks(one):
+                        yield one, grid.cluster, grid.data.end
+
+        if not self._left:
+            return
+        with self._effort.part(_BY_TRAILS) as effort:
+            budget = Budget(1 << 40, 1 << 30, effort=effort)
+            follow_all(self._medium, waiting, self._taken, budget, self._walls, self._put, progress)
+
+    def put_together(self, grids: Sequence[Grid], progress: Progress) -> None:
+        """Put the others in the places that are theirs. Nothing is committed."""
+        if not self._left:
+            return
+        progress.start("pieces of what was found", len(self._left), "files")
+        habit, turns = Habit(), Budget(_MOST_READ, _MOST_TRIES, effort=self._effort)
+        left_to_read, left_to_try, done = _MOST_READ, _MOST_TRIES, 0
+        for grid, own in self._by_grid(grids):
+            rest = [one for one in own if not breaks(one) and one.number not in self._settled]
+            for group in groups(self._medium, rest, grid.cluster, grid.data.end, self._taken):
+                progress.check()
+                for one in apart(self._medium, group, habit, turns):
+                    self._put(one)
+            for one in sorted(own, key=lambda one: one.size):
+                progress.check()
+                spent = left_to_read <= 0 or self._effort.spent
+                if one.number in self._settled or not breaks(one) or spent:
+                    continue
+                better = markup_behind_gaps(self._medium, one, grid.cluster, grid.data.end, self._taken)
+                left_to_read -= MOST_MARKUP
+                if better is None and left_to_read > 0 and left_to_try > 0:
+                    allowed = min(left_to_read, _MOST_READ_OF_ONE), min(left_to_try, _MOST_TRIES_OF_ONE)
+                    budget = Budget(*allowed, 0, self._effort)
+                    better = reassemble(
+                        self._medium, one, grid.cluster, grid.data.end, self._taken, budget, walls=self._walls
+                    )
+                    left_to_read -= allowed[0] - budget.left
+                    left_to_try -= budget.tries
+                if better is not None:
+                    self._put(better)
+                done += 1
+                progress.at(done, f"{len(self._settled):,} put together")
+        progress.finish()
+
+    def _by_grid(self, grids: Sequence[Grid]) -> Iterator[tuple[Grid, list[Finding]]]:
+        """Each file with the grid that it begins on: what begins on the coarsest of several hardly does so by
+        chance."""
+        left = self._left
+        for grid in sorted(grids, key=lambda grid: -grid.cluster):
+            own = [one for one in left if grid.holds(one.map.start or 0) and grid.begins(one.map.start or 0)]
+            mine = {one.number for one in own}
+            left = [one for one in left if one.number not in mine]
+            yield grid, own
+
+    def _put(self, finding: Finding) -> None:
+        self._settled.add(finding.number)
+        seen = list(dict.fromkeys([*finding.evidence, evidence(Clue.NAMELESS)]))
+        self._file.replace(replace(finding, evidence=seen))
+        if finding.sound and finding.sure:
+            claim(self._taken, finding)
+            self._file.drop_parts_of(finding)
 
 
 def _proved(finding: Finding) -> bool:

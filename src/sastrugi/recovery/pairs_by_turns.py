@@ -36,7 +36,7 @@ from sastrugi.recovery.effort import Effort
 from sastrugi.recovery.evidence import Clue, evidence, of_names
 from sastrugi.recovery.findings import Finding
 from sastrugi.recovery.habits import Habit, Manner, Sort
-from sastrugi.recovery.reassembly import LATE, Budget
+from sastrugi.recovery.placing import LATE, Budget
 from sastrugi.recovery.reassembly_pass import claim_extents
 from sastrugi.recovery.scan_file import ScanFile
 from sastrugi.recovery.sector_survey import SECTOR, Mark, Survey

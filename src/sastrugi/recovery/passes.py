@@ -12,7 +12,7 @@ from sastrugi.recovery.bins import with_bin_names
 from sastrugi.recovery.content import ContentPass, Grid
 from sastrugi.recovery.context import ScanContext
 from sastrugi.recovery.findings import FoundVolume
-from sastrugi.recovery.found_pieces import put_together
+from sastrugi.recovery.found_pieces import FoundPieces
 from sastrugi.recovery.journals import history_findings
 from sastrugi.recovery.layout import Place
 from sastrugi.recovery.order_of_writing import join_by_order
@@ -25,7 +25,8 @@ from sastrugi.units import format_size
 from sastrugi.volumes.metadata_scan import LooseTable, loose_tables
 from sastrugi.volumes.orphan_folders import LooseFolder
 
-MORE_EFFORT = "not every way to put pieces together was tried: --effort 4 tries more of them"
+_BY_RECORDS = 0.6
+"""The share of the effort that goes to files that records tell of."""
 MOST_LOOSE = 24 << 20
 """Bytes of folders of earlier lives that are read, 32 for an entry: of several hundred thousand files."""
 
@@ -131,10 +132,9 @@ class Relics:
         scan.file.commit()
         try:
             own = [extent for _, extent in scan.kept_by_volumes]
-            effort = scan.effort()
+            effort = scan.effort(_BY_RECORDS)
             Assembly(scan.medium, scan.file, geometry, own, effort).run(scan.progress)
-            if effort.spent:
-                scan.note(MORE_EFFORT)
+            scan.effort_ends(effort)
         except (KeyboardInterrupt, Interrupted):
             scan.file.rollback()
             raise
@@ -232,13 +232,14 @@ class Content:
             kept = scan.kept_by_volumes or _kept_by_volumes(scan, _loose_folders(scan, [scan.range], RangeSet(), {}))
             regions = [*(place.where for place in scan.places), Extent(0, scan.medium.size)]
             grids = [*grids, *told_grids(scan.file, grids, regions)]
-            effort = scan.effort()
+            effort = scan.effort(1 - _BY_RECORDS)
+            found = FoundPieces(scan.medium, scan.file, effort)
+            found.follow(grids, scan.progress)
             pairs = PairsByTurns(scan.medium, scan.file, scan.survey, kept, scan.limits.keeps, effort)
             scan.sweep(pairs.unlooked(scan.range))
             pairs.put_together(grids, scan.progress)
-            put_together(scan.medium, scan.file, grids, scan.progress, effort)
-            if effort.spent:
-                scan.note(MORE_EFFORT)
+            found.put_together(grids, scan.progress)
+            scan.effort_ends(effort)
         except (KeyboardInterrupt, Interrupted):
             scan.file.rollback()
             raise

@@ -11,54 +11,31 @@ from bisect import bisect_left, bisect_right
 from collections.abc import Sequence
 from dataclasses import dataclass, replace
 
-from sastrugi.kinds import Measure, Proof, all_kinds, recognise
+from sastrugi.kinds import Measure, all_kinds
 from sastrugi.kinds.registry import measuring_kind
 from sastrugi.media import Extent, Medium, RangeSet
 from sastrugi.media.extents import cut, join, total, within
 from sastrugi.media.filemap import FileMap
-from sastrugi.recovery.confidence import BY_PROOF, LOOKED_THROUGH, of_measure
-from sastrugi.recovery.effort import Effort
+from sastrugi.recovery.confidence import LOOKED_THROUGH
 from sastrugi.recovery.evidence import Clue, evidence, of_names
 from sastrugi.recovery.findings import Finding
-from sastrugi.recovery.sources import MediumSource
+from sastrugi.recovery.placing import LATE, Budget, as_placed, is_right, measured
+from sastrugi.recovery.trails import Walls
 
 _MOST_PIECES = 2000
 _MOST_GAPS = 48
 _BACK, _FORWARD, _MOST_BACK = 1, 32, 16
 """Clusters before and behind the reported break at which the head may end."""
-LATE, _CLEAR = 32 << 10, 2048
-"""Bytes by which a break may be told late, and that must be right behind a gap before it is gone on from there."""
+_CLEAR = 2048
+"""Bytes that must be right behind a gap before it is gone on from there."""
 _MOST_BREAKS, _WAYS, _MOST_TURN = 6, 2, 24
 """Gaps in one file; places from which each is gone on; clusters of a piece of files that were written by turns."""
 _MOST_TRIES, _MOST_BEHIND_WALL = 600, 128
 """Tries for one file; clusters of a gap behind which it may go on where another one begins."""
 _MOST_UNTOLD = 32 << 20
 """Bytes that a file is looked for in of which nothing tells the size."""
-_UNPROVED, _BY_HEADERS = 0.5, 0.7
-_PENALTY = 0.97
-"""What a guess of the place costs, however well it is proved."""
 
-
-@dataclass(slots=True)
-class Budget:
-    """How much may still be read for tries of one search. `tries` counts those that were made; `effort` is what all
-    searches share."""
-
-    left: int = 256 << 20
-    most: int = 1500
-    tries: int = 0
-    effort: Effort | None = None
-
-    def spend(self, count: int, kind: str = "") -> bool:
-        self.left -= count
-        self.tries += 1
-        if self.effort is not None:
-            self.effort.spend(count, kind)
-        return not self.spent
-
-    @property
-    def spent(self) -> bool:
-        return self.left <= 0 or self.tries >= self.most or (self.effort is not None and self.effort.spent)
+_UNPROVED = 0.5
 
 
 def reassemble(
@@ -69,19 +46,19 @@ def reassemble(
     taken: RangeSet,
     budget: Budget,
     across: bool = True,
-    walls: Sequence[int] = (),
+    walls: Walls | None = None,
 ) -> Finding | None:
     """The same finding in other places, if they are proved: whole by its structure, and as long as its record says (or
     as its structure says, where there is no record). `taken` is what others own; `end` is where its volume ends;
-    `across`: look behind gaps, too; `walls` are the bytes at which other files begin, in order."""
+    `across`: look behind gaps, too; `walls` are the bytes at which other files begin."""
     kind = all_kinds().get(finding.kind)
     if not finding.extents or (not finding.map.plain and (finding.map.zeros or finding.map.coded)):
         return None  # of what has holes or units a table tells where it lies: there is nothing to guess
     if kind is None or measuring_kind(kind).bare or measuring_kind(kind).measure is None:
         return _without_proof(finding, cluster, end, taken)
-    there = _measure(medium, finding.map, finding.size, budget)
+    there = measured(medium, finding.map, finding.size, budget)
     contested = there is not None and there.proof not in LOOKED_THROUGH and any(map(taken.overlap, finding.extents))
-    if there is None or (_right(there, finding, finding.state == "deleted") and not contested):
+    if there is None or (is_right(there, finding, finding.state == "deleted") and not contested):
         return None  # it is whole where it is said to lie, or nothing that a structure could prove
     start = finding.extents[0].offset
     recorded = finding.state == "deleted"
@@ -89,16 +66,16 @@ def reassemble(
     around = _around(taken, start, size, cluster, end)
     proved = _proved(medium, finding, around, recorded, budget)
     if proved is not None:
-        return _as(finding, proved, around, Clue.AROUND_OTHERS, 1)
+        return as_placed(finding, proved, around, Clue.AROUND_OTHERS, 1)
     if not across:
         return None
     before = budget.tries
-    search = _Search(medium, finding, taken, cluster, end, size, recorded, budget, walls)
+    search = _Search(medium, finding, taken, cluster, end, size, recorded, budget, walls or Walls(medium, ()))
     found = search.found()
     if found is None:
         return None
     measure, extents = found
-    return _as(finding, measure, extents, Clue.BY_STRUCTURE, budget.tries - before)
+    return as_placed(finding, measure, extents, Clue.BY_STRUCTURE, budget.tries - before)
 
 
 def _without_proof(finding: Finding, cluster: int, end: int, taken: RangeSet) -> Finding | None:
@@ -141,31 +118,14 @@ def _proved(
     """The measure of these places, if it proves the file whole."""
     if not extents or (recorded and total(extents) < finding.size) or tuple(extents) == finding.extents:
         return None
-    measure = _measure(medium, FileMap.of(extents), finding.size, budget)
-    return measure if measure is not None and _right(measure, finding, recorded) else None
-
-
-def _measure(medium: Medium, file: FileMap, size: int, budget: Budget) -> Measure | None:
-    if budget.spent:
-        return None
-    measure = recognise(MediumSource(medium, file), deep=True)
-    read = min(size, file.reach)
-    if measure is not None and measure.breaks_at is not None:  # behind it little was looked at
-        read = min(read, measure.breaks_at + LATE)
-    budget.spend(read, measure.kind if measure is not None else "")
-    return measure
-
-
-def _right(measure: Measure, finding: Finding, recorded: bool) -> bool:
-    if not measure.whole or measure.proof < Proof.STATISTICS:
-        return False
-    return not recorded or measure.length == finding.size
+    measure = measured(medium, FileMap.of(extents), finding.size, budget)
+    return measure if measure is not None and is_right(measure, finding, recorded) else None
 
 
 @dataclass(slots=True)
 class _Search:
-    """One file whose pieces are looked for. `walls` are the bytes at which other files begin, in order: what a record
-    says begins there is none of this one's."""
+    """One file whose pieces are looked for. At `walls` other files begin: what a record says begins there is none of
+    this one's."""
 
     medium: Medium
     finding: Finding
@@ -175,7 +135,7 @@ class _Search:
     size: int
     recorded: bool
     budget: Budget
-    walls: Sequence[int]
+    walls: Walls
 
     def found(self) -> tuple[Measure, list[Extent]] | None:
         """The places of which the file is whole, if any are found: pieces of one length behind gaps of one length, as
@@ -211,7 +171,7 @@ class _Search:
                     continue
                 left -= 1
                 measure = self._measured(places)
-                if measure is not None and _right(measure, self.finding, self.recorded):
+                if measure is not None and is_right(measure, self.finding, self.recorded):
                     return measure, list(places)
                 if left <= 0 or self.budget.spent:
                     return None
@@ -221,9 +181,9 @@ class _Search:
         """After how many clusters another file begins; 0 if none does."""
         behind = 0
         for extent in placed:
-            n = bisect_right(self.walls, extent.offset)
-            if n < len(self.walls) and self.walls[n] < extent.end:
-                return (behind + self.walls[n] - extent.offset) // self.cluster
+            n = bisect_right(self.walls.in_order, extent.offset)
+            if n < len(self.walls.in_order) and self.walls.in_order[n] < extent.end:
+                return (behind + self.walls.in_order[n] - extent.offset) // self.cluster
             behind += extent.length
         return 0
 
@@ -239,7 +199,7 @@ class _Search:
         furthest, behind = max(breaks_at, count * self.cluster + max(self.cluster, _CLEAR)), list[Extent]()
         for gap in range(1, _MOST_BEHIND_WALL + 1):
             at = first[-1].end + gap * self.cluster
-            if self.walls[bisect_left(self.walls, at) : bisect_right(self.walls, at)]:
+            if self.walls.in_order[bisect_left(self.walls.in_order, at) : bisect_right(self.walls.in_order, at)]:
                 continue  # another file begins there
             places = self._behind(first, at)
             if not places:
@@ -247,7 +207,7 @@ class _Search:
             tried = self._measured(places)
             if tried is None or self.budget.spent:
                 return None
-            if tried.proof in LOOKED_THROUGH and _right(tried, self.finding, self.recorded):
+            if tried.proof in LOOKED_THROUGH and is_right(tried, self.finding, self.recorded):
                 return tried, list(join(places))
             reach = 0 if tried.whole else tried.breaks_at or 0
             if reach > furthest:
@@ -260,7 +220,7 @@ class _Search:
         return [*first, *rest] if rest and rest[0].offset == at else []
 
     def _measured(self, places: Sequence[Extent]) -> Measure | None:
-        return _measure(self.medium, FileMap.of(places), self.finding.size, self.budget)
+        return measured(self.medium, FileMap.of(places), self.finding.size, self.budget)
 
     def _heads(self, placed: Sequence[Extent], good: int) -> list[int]:
         """After how many clusters a piece may end, the likeliest first: where another file begins, then around the
@@ -292,7 +252,7 @@ class _Search:
                     return None
                 # Headers alone are right in many places: only where they break is such a guess taken.
                 there = count <= good if self.recorded else count == good and sharp
-                if (tried.proof in LOOKED_THROUGH or there) and _right(tried, self.finding, self.recorded):
+                if (tried.proof in LOOKED_THROUGH or there) and is_right(tried, self.finding, self.recorded):
                     return tried, list(join(places))
                 reach = 0 if tried.whole else tried.breaks_at or 0
                 if reach >= max(breaks_at + self.cluster, count * self.cluster + clear) and reach > furthest:
@@ -307,13 +267,3 @@ class _Search:
                 if found is not None or self.budget.spent:
                     return found
         return None
-
-
-def _as(finding: Finding, measure: Measure, extents: Sequence[Extent], how: Clue, tries: int) -> Finding:
-    length = finding.size if finding.state == "deleted" else measure.length
-    places = cut(extents, length)
-    seen = [evidence(how, len(places), tries), of_measure(measure), *of_names(finding.evidence)]
-    through = measure.proof in LOOKED_THROUGH
-    sure = BY_PROOF[measure.proof] * (_PENALTY if through or tries == 1 else _BY_HEADERS)
-    sound = length if through or tries == 1 else 0
-    return replace(finding, map=FileMap.of(places, length), size=length, confidence=sure, evidence=seen, sound=sound)

@@ -3,6 +3,7 @@ for the rest, and what is left is judged by it."""
 
 from __future__ import annotations
 
+import math
 from collections.abc import Iterable, Iterator, Sequence
 from dataclasses import replace
 
@@ -16,14 +17,21 @@ from sastrugi.recovery.confidence import LOOKED_THROUGH, can_prove_itself
 from sastrugi.recovery.effort import Effort
 from sastrugi.recovery.evidence import Clue, Evidence, evidence
 from sastrugi.recovery.findings import SURE, Finding
+from sastrugi.recovery.follow import follow_all
 from sastrugi.recovery.habits import Habit
 from sastrugi.recovery.laid_alike import as_beside, habit_of, text_behind_gaps
-from sastrugi.recovery.reassembly import Budget, reassemble
+from sastrugi.recovery.placing import Budget
+from sastrugi.recovery.reassembly import reassemble
 from sastrugi.recovery.scan_file import ScanFile
 from sastrugi.recovery.sector_survey import SECTOR
 from sastrugi.recovery.sources import MediumSource
+from sastrugi.recovery.trails import Walls
 
 _ROUNDS = 3
+_BY_TURNS, _BY_TRAILS = 0.3, 0.6
+"""Shares of the effort that is left, for files by turns and for those that can be followed."""
+_FOLLOWED, _MOST_FOLLOWED = 1 << 40, 100_000
+"""Bytes of followed files that are measured, and such files: the effort ends it before."""
 _PAIRED, _MOST_WAYS = 1 << 30, 1 << 18
 """Bytes of files by turns that are measured, and ways that are tried."""
 _LOOKED_AT, _BESIDE = 256 << 20, 1 << 20
@@ -50,13 +58,13 @@ class Assembly:
         effort: Effort | None = None,
     ) -> None:  # fmt: skip
         self._medium, self._file, self._geometry = medium, scan_file, geometry
-        self._effort = effort
-        self._budget = Budget(effort=effort)
+        self._effort = effort or Effort(math.inf)
+        self._budget = Budget(effort=self._effort)
         self._siblings = compare(medium, scan_file)
         # Read once and kept up: the file is asked for all of them in every round.
         self._findings = {finding.number: finding for finding in scan_file.findings(_DELETED)}
         self._in_order: list[Finding] | None = None
-        self._walls = sorted(start for start in scan_file.starts() if start is not None)
+        self._walls = Walls(medium, scan_file.starts())
         self._contested = self._find_contested()
         self._taken = RangeSet(own)
         for extents in scan_file.sound_extents(_SURE_AND_LIVE):
@@ -105,14 +113,12 @@ class Assembly:
 
     def run(self, progress: Progress) -> None:
         """Try findings in other places, more than once. Nothing is committed."""
-        self._part_groups(progress)
+        with self._effort.part(_BY_TURNS) as effort:
+            self._part_groups(progress, effort)
+        with self._effort.part(_BY_TRAILS) as effort:
+            self._follow(progress, effort)
         for round_number in range(1, _ROUNDS + 1):
-            waiting = [
-                finding
-                for finding in sorted(self._by_place(), key=lambda one: one.size)  # what costs little comes first
-                if (not finding.sure or finding.number in self._contested)
-                and finding.number not in self._siblings.compared
-            ]
+            waiting = sorted(self._waiting(), key=lambda one: one.size)  # what costs little comes first
             progress.start(f"pieces, round {round_number}", len(waiting), "files")
             settled = 0
             for count, finding in enumerate(waiting, 1):
@@ -125,10 +131,35 @@ class Assembly:
         self._lay_alike(progress)
         self._weigh()
 
-    def _part_groups(self, progress: Progress) -> None:
+    def _follow(self, progress: Progress, effort: Effort) -> None:
+        def waiting() -> Iterator[tuple[Finding, int, int]]:
+            for one in self._waiting():
+                if one.volume in self._geometry:
+                    yield one, *self._geometry[one.volume]
+
+        budget = Budget(_FOLLOWED, _MOST_FOLLOWED, effort=effort)
+        follow_all(self._medium, waiting, self._taken, budget, self._walls, self._settled, progress)
+
+    def _waiting(self) -> list[Finding]:
+        """Those that are not where they surely lie, as the file orders them."""
+        return [
+            one
+            for one in self._by_place()
+            if (not one.sure or one.number in self._contested) and one.number not in self._siblings.compared
+        ]
+
+    def _settled(self, finding: Finding) -> None:
+        """It lies where it was put, and keeps others from there."""
+        self._put(finding)
+        self._contested.discard(finding.number)
+        if finding.sound:
+            claim(self._taken, finding)
+            claim(self._perhaps, finding)
+
+    def _part_groups(self, progress: Progress, effort: Effort) -> None:
         """Files that were written by turns: each begins where the one before it was not at its end. What is proved of
         some tells how the others took turns, too, so they are gone through twice."""
-        habit, budget = Habit(), Budget(_PAIRED, _MOST_WAYS, effort=self._effort)
+        habit, budget = Habit(), Budget(_PAIRED, _MOST_WAYS, effort=effort)
         for unproved in (False, True):
             done: set[int] = set()
             for volume, (cluster, end) in self._geometry.items():
@@ -206,11 +237,7 @@ class Assembly:
         for others in ((self._taken,) if same else (self._perhaps, self._taken)) if cluster else ():
             better = reassemble(self._medium, finding, cluster, end, others, self._budget, across, self._walls)
             if better is not None:
-                self._put(better)
-                self._contested.discard(finding.number)
-                if better.sound:
-                    claim(self._taken, better)
-                    claim(self._perhaps, better)
+                self._settled(better)
                 return True
         return False
 

@@ -1,0 +1,95 @@
+"""Files in pieces of kinds that can be followed: put together along their trails."""
+
+from __future__ import annotations
+
+from collections.abc import Callable, Iterable
+from itertools import islice
+
+from sastrugi.kinds.following import Follower
+from sastrugi.kinds.registry import kinds_begun
+from sastrugi.media import Medium, RangeSet
+from sastrugi.media.extents import total
+from sastrugi.media.filemap import FileMap
+from sastrugi.progress import Progress
+from sastrugi.recovery.evidence import Clue
+from sastrugi.recovery.findings import Finding
+from sastrugi.recovery.placing import Budget, as_placed, is_right, measured
+from sastrugi.recovery.sources import MediumSource
+from sastrugi.recovery.trails import FreeClusters, Trails, Walls
+
+_HEAD = 512
+_MOST_FOLLOWED, _TIMES_FOLLOWED, _A_TRY, _MOST_ENDS = 64 << 20, 32, 1024, 8
+"""Bytes that one file is followed for: so many, and so many times its size, with what a try costs beside them; ends
+that are looked at."""
+_PATIENCE = (1 / 8, 1 / 2, 2.0)
+"""What following one file may cost, in turn."""
+
+
+def follow_all(
+    medium: Medium,
+    waiting: Callable[[], Iterable[tuple[Finding, int, int]]],
+    taken: RangeSet,
+    budget: Budget,
+    walls: Walls,
+    put: Callable[[Finding], None],
+    progress: Progress,
+) -> None:
+    """Follow all that are `waiting` (each with its clusters and where its volume ends) and can be: what costs least
+    comes first, for as long as most of them need. Each that is found is `put`, which leaves less for the others; they
+    are tried again then, and for longer when nothing more is found."""
+    patience = list(_PATIENCE)
+    while patience and not budget.spent:
+        known = [(followed_as(medium, one), one, cluster, end) for one, cluster, end in waiting()]
+        can = [(kind.cost, one, cluster, end) for kind, one, cluster, end in known if kind is not None]
+        can.sort(key=lambda each: (each[0], each[1].size, each[1].number))
+        progress.start("files that can be followed", len(can), "files")
+        settled = 0
+        for count, (_, one, cluster, end) in enumerate(can, 1):
+            if budget.spent:
+                break
+            better = follow(medium, one, cluster, end, taken, budget, walls, patience[0])
+            if better is not None:
+                put(better)
+                settled += 1
+            progress.at(count, f"{settled:,} put together")
+            progress.check()
+        progress.finish()
+        if not settled:
+            del patience[0]
+
+
+def follow(
+    medium: Medium, finding: Finding, cluster: int, end: int, taken: RangeSet, budget: Budget,
+    walls: Walls | None = None, patience: float = 1.0,
+) -> Finding | None:  # fmt: skip
+    """The same finding in other places, if its kind is one that can be followed from piece to piece, and it comes to
+    its end so. `taken`, `end` and `walls` are as in `reassemble`; `patience` says how much it may cost."""
+    begin = followed_as(medium, finding)
+    start = finding.map.start
+    left = patience * (_MOST_FOLLOWED + _TIMES_FOLLOWED * finding.size)
+    if begin is None or start is None or start in taken:
+        return None
+
+    def spend(count: int) -> bool:
+        nonlocal left
+        left -= count + _A_TRY
+        return budget.followed(count, begin.cost) and left > 0
+
+    size = finding.size if finding.state == "deleted" else None
+    free = FreeClusters(medium, taken, start, cluster, end)
+    trails = Trails(free, begin, cluster, size, walls or Walls(medium, ()), spend)
+    for places in islice(trails.ways(), _MOST_ENDS):
+        measure = measured(medium, FileMap.of(places), total(places), budget)
+        if measure is None:
+            return None
+        if is_right(measure, finding, size is not None) and places != finding.extents:
+            return as_placed(finding, measure, places, Clue.BY_STRUCTURE, trails.tried, checked=True)
+    return None
+
+
+def followed_as(medium: Medium, finding: Finding) -> type[Follower] | None:
+    """How the kind that begins where a finding does is followed, if it can be."""
+    if not finding.extents or not finding.map.plain:
+        return None
+    begun = kinds_begun(MediumSource(medium, finding.map.head(_HEAD)))
+    return next((kind.follow for kind in begun if kind.follow is not None), None)

@@ -1,0 +1,260 @@
+"""Where a file in pieces goes on: followed from its start along free clusters, and elsewhere from where it broke.
+
+A trail is a file as far as it was followed, with the clusters that took it there. Where it goes wrong, or another file
+begins, it may have ended some clusters before; from each of these ends every free cluster behind is tried. What passes
+so many checks that chance would not is gone on from at once; else the ways that came furthest are, best first. All of
+this is one search in depth: whatever comes to nothing is gone back from, until the budget is spent.
+"""
+
+from __future__ import annotations
+
+from collections import OrderedDict
+from collections.abc import Callable, Container, Iterable, Iterator
+from dataclasses import dataclass
+
+from sastrugi.kinds.base import BytesSource
+from sastrugi.kinds.following import Follower
+from sastrugi.kinds.registry import kinds_begun
+from sastrugi.media import Extent, Medium, RangeSet
+from sastrugi.media.extents import cut, join
+from sastrugi.recovery.confidence import TEXT_BYTES
+
+_AT_ONCE, _BLOCKS = 32, 64
+"""Clusters that are read together, and such blocks that are kept."""
+_LOOK = 64 << 10
+"""Bytes that a way is tried for."""
+_MOST_BACK = 96 << 10
+"""Bytes in front of a break in which a piece may have ended."""
+_BLIND = 64 << 10
+"""Bytes of which none was checked: where a piece ends among so many cannot be told."""
+_ENOUGH = 26.0
+"""Bits that a way gained when it is taken for right: of thousands that are tried none comes so far by chance."""
+_SOME = 4.0
+_NEAR, _FAR = 512, 8192
+"""Clusters behind a piece in which the next one is looked for: first, and where nothing was found there."""
+_LATE, _BEST, _MOST_PIECES = 4, 3, 400
+_FED = 16
+_SECTOR, _TEXT = 512, 16
+
+
+class FreeClusters:
+    """The clusters from a byte on that nobody owns, by their number; and what stands in them."""
+
+    def __init__(self, medium: Medium, taken: RangeSet, start: int, cluster: int, end: int) -> None:
+        self._medium, self._taken, self._cluster, self._end = medium, taken, cluster, end
+        self._at = start
+        self._places: list[int] = []
+        self._blocks: OrderedDict[int, bytes] = OrderedDict()
+
+    def place(self, number: int) -> int | None:
+        """The first byte of a cluster; None behind the last one."""
+        while number >= len(self._places) and self._at < self._end:
+            reach = Extent(self._at, min(4096 * self._cluster, self._end - self._at))
+            for gap in self._taken.gaps(reach):
+                first = self._at + -(-(gap.offset - self._at) // self._cluster) * self._cluster
+                self._places += range(first, gap.end - self._cluster + 1, self._cluster)
+            self._at = reach.end
+        return self._places[number] if number < len(self._places) else None
+
+    def read(self, number: int) -> bytes:
+        """What stands in a cluster."""
+        block = number // _AT_ONCE
+        data = self._blocks.get(block)
+        if data is None:
+            self.place((block + 1) * _AT_ONCE - 1)
+            own = self._places[block * _AT_ONCE : (block + 1) * _AT_ONCE]
+            runs = join(Extent(at, self._cluster) for at in own)
+            data = b"".join(self._medium.read(at, length).ljust(length, b"\0") for at, length in runs)
+            self._blocks[block] = data
+            if len(self._blocks) > _BLOCKS:
+                self._blocks.popitem(last=False)
+        first = number % _AT_ONCE * self._cluster
+        return data[first : first + self._cluster]
+
+
+class Walls:
+    """Where other files begin: the first bytes that something says files begin at, and at which what stands there can
+    begin one. (What records say of files that were written over since is none.)"""
+
+    def __init__(self, medium: Medium, places: Iterable[int | None]) -> None:
+        self._medium = medium
+        self.in_order = sorted({place for place in places if place is not None})
+        self._known = dict.fromkeys(self.in_order)
+        self._begins: dict[int, bool] = {}
+
+    def __contains__(self, place: object) -> bool:
+        if place not in self._known or not isinstance(place, int):
+            return False
+        if place not in self._begins:
+            self._begins[place] = self._can_begin(self._medium.read(place, _SECTOR))
+        return self._begins[place]
+
+    @staticmethod
+    def _can_begin(head: bytes) -> bool:
+        marked = any(not kind.framed for kind in kinds_begun(BytesSource(head)))
+        return marked or not head[:_TEXT].strip(TEXT_BYTES)
+
+
+@dataclass(frozen=True, slots=True)
+class _State:
+    """A file as far as it was followed: on runs of clusters, (number of the first, count)."""
+
+    follower: Follower
+    runs: tuple[tuple[int, int], ...]
+
+    @property
+    def last(self) -> int:
+        first, count = self.runs[-1]
+        return first + count - 1
+
+
+class Trails:
+    """One file. `size` is what a record says, or None; at `walls` (first bytes of clusters) other files begin. `spend`
+    is told the bytes of each try, and says whether another one may be made; `tried` counts them."""
+
+    def __init__(
+        self, free: FreeClusters, begin: Callable[[], Follower], cluster: int, size: int | None, walls: Container[int],
+        spend: Callable[[int], bool],
+    ) -> None:  # fmt: skip
+        self._free, self._begin, self._cluster, self._size = free, begin, cluster, size
+        self._walls, self._spend = walls, spend
+        self._spent = False
+        self.tried = 0
+
+    def ways(self) -> Iterator[tuple[Extent, ...]]:
+        """The places on which the file comes to its end, the likeliest first. It begins on the first free cluster."""
+        if self._free.place(0) is None:
+            return
+        begun = self._fed(_State(self._begin(), ()), 0, 1)
+        stack = [iter([begun])]
+        while stack and not self._spent:
+            state = next(stack[-1], None)
+            if state is None:
+                stack.pop()
+                continue
+            last, ends = self._straight(state)
+            whole = self._whole(last)
+            if whole:
+                yield self._places(last, whole)
+            elif len(stack) < _MOST_PIECES:
+                stack.append(self._elsewhere(ends))
+
+    def _whole(self, state: _State) -> int:
+        """Bytes of the file, if it came to its end."""
+        follower = state.follower
+        if self._size is not None:
+            ended = follower.end is None or follower.end == self._size
+            return self._size if follower.fed >= self._size and follower.wrong is None and ended else 0
+        return follower.end or 0
+
+    def _places(self, state: _State, length: int) -> tuple[Extent, ...]:
+        places = (
+            Extent(place, self._cluster)
+            for first, count in state.runs
+            for n in range(first, first + count)
+            if (place := self._free.place(n)) is not None
+        )
+        return cut(join(places), length)
+
+    def _fed(self, state: _State, number: int, count: int) -> _State:
+        """The state after so many clusters more."""
+        follower = state.follower.copy()
+        data = b"".join(map(self._free.read, range(number, number + count)))
+        follower.feed(data if self._size is None else data[: max(self._size - follower.fed, 0)])
+        first, before = state.runs[-1] if state.runs else (number, 0)
+        if first + before == number:
+            return _State(follower, (*state.runs[:-1], (first, before + count)))
+        return _State(follower, (*state.runs, (number, count)))
+
+    def _room(self, number: int, most: int) -> int:
+        """Clusters from one on up to the next wall, or the end."""
+        for count in range(most):
+            place = self._free.place(number + count)
+            if place is None or place in self._walls:
+                return count
+        return most
+
+    def _is_over(self, follower: Follower) -> bool:
+        told = self._size is not None and follower.fed >= self._size
+        return told or follower.wrong is not None or follower.end is not None
+
+    def _straight(self, state: _State) -> tuple[_State, list[_State]]:
+        """Follow a file as far as it goes without a gap. Returns where that ends, and the states in which its piece may
+        have ended, the last first."""
+        coarse = [state]
+        while not self._is_over(coarse[-1].follower):
+            count = self._room(coarse[-1].last + 1, _FED)
+            if not count:
+                break
+            coarse.append(self._fed(coarse[-1], coarse[-1].last + 1, count))
+        last = coarse[-1]
+        self._charge(last.follower.work - state.follower.work)
+        if self._whole(last):
+            return last, []
+        follower = last.follower
+        breaks = follower.fed if follower.wrong is None else min(follower.wrong, follower.fed)
+        earliest = max(follower.right, breaks - _MOST_BACK, state.follower.fed)
+        ends: list[_State] = []
+        at = max((n for n, one in enumerate(coarse) if one.follower.fed <= earliest), default=0)
+        one = coarse[at]
+        while one.follower.fed <= breaks and one.follower.wrong is None and one.follower.end is None:
+            if one.follower.fed >= earliest and one.follower.fed % self._cluster == 0:
+                ends.append(one)
+            if one.follower.fed + self._cluster > breaks or not self._room(one.last + 1, 1):
+                break
+            one = self._fed(one, one.last + 1, 1)
+        blind = len(ends) > 1 and ends[-1].follower.bits == ends[0].follower.bits and breaks - earliest > _BLIND
+        return last, [] if blind else ends[::-1]
+
+    def _charge(self, count: int) -> None:
+        if not self._spend(max(count, self._cluster)):
+            self._spent = True
+
+    def _elsewhere(self, ends: list[_State]) -> Iterator[_State]:
+        """The states after one more cluster, behind a gap: what is surely right as soon as it is come upon, then what
+        came furthest."""
+        for some, (nearest, farthest) in self._stages(ends):
+            ranked: list[tuple[float, int, int, _State]] = []
+            for gap in range(nearest, farthest):
+                if self._spent:
+                    return
+                for order, end in enumerate(some):
+                    number = end.last + 1 + gap
+                    place = self._free.place(number)
+                    if place is None or place in self._walls or not self._free.read(number).strip(b"\0"):
+                        continue
+                    gained, state = self._tried(end, number)
+                    if gained >= _ENOUGH:
+                        yield state
+                    elif gained >= _SOME:
+                        ranked.append((-gained, gap, order, state))
+            ranked.sort(key=lambda one: one[:3])
+            for *_, state in ranked[:_BEST]:
+                yield state
+
+    def _stages(self, ends: list[_State]) -> Iterator[tuple[list[_State], tuple[int, int]]]:
+        """Ends and gaps that are tried together, the likeliest first."""
+        late, early = ends[:_LATE], ends[_LATE:]
+        for some, gaps in ((late, (1, _NEAR)), (early, (1, _NEAR)), (late, (_NEAR, _FAR))):
+            if some:
+                yield some, gaps
+
+    def _tried(self, end: _State, number: int) -> tuple[float, _State]:
+        """How many bits going on with a cluster, and what is behind it, is worth; and the state after that cluster."""
+        self.tried += 1
+        first = state = self._fed(end, number, 1)
+        before = end.follower.bits
+        while not self._is_over(state.follower) and state.follower.bits - before < _ENOUGH:
+            fed = state.follower.fed - end.follower.fed
+            count = self._room(state.last + 1, min(max(fed // self._cluster, 1), 4)) if fed < _LOOK else 0
+            if not count:
+                break
+            state = self._fed(state, state.last + 1, count)
+        follower = state.follower
+        self._charge(follower.work - end.follower.work)
+        gained = follower.bits - before
+        if first.follower.wrong is not None and first.follower.wrong <= end.follower.fed + 8:
+            gained = 0.0
+        if self._whole(state):
+            gained += _ENOUGH
+        return gained, first
