@@ -2,7 +2,8 @@
 
 from __future__ import annotations
 
-from sastrugi.kinds.base import Measure, Proof, Source, broken
+from sastrugi.kinds.base import BytesSource, Measure, Proof, Source, broken
+from sastrugi.kinds.following import UnitFollower
 
 HEADER = b"\x1a\x45\xdf\xa3"
 _SEGMENT = 0x18538067
@@ -69,3 +70,47 @@ def _measure_segment(source: Source, kind: str, at: int, end: int | None) -> Mea
         count += 1
         clusters += element[0] == _CLUSTER
     return Measure(kind, at, True, Proof.STRUCTURE, f"{count} elements meet the length of the segment")
+
+
+class Elements(UnitFollower):
+    """Elements by their lengths, those of clusters each for itself."""
+
+    cost = 2.0
+    _segment_end: int | None = None
+    _cluster_end: int | None = None
+    _in_segment = _in_cluster = False
+
+    def _unit(self, kept: bytes, at: int) -> int:
+        if self._in_segment and at == self._segment_end:
+            self.end = at
+            return 0
+        if self._in_cluster and at == self._cluster_end:
+            self._in_cluster = False
+        if len(kept) < 16:
+            return 0
+        element = _element(BytesSource(kept[:16]), 0)
+        known = not at
+        if element is not None and at:
+            inner, outer = element[0] in _IN_CLUSTER, element[0] in _LEVEL_1
+            if not self._in_segment:
+                known = element[0] == _SEGMENT
+            elif not self._in_cluster:
+                known = outer
+            else:
+                known = inner or (self._cluster_end is None and outer)
+        if element is None or not known:
+            self.wrong = at + 8
+            return 0
+        name, head, size = element
+        if not self._in_segment and name == _SEGMENT:
+            self._in_segment, self._segment_end = True, None if size is None else at + head + size
+            return head
+        limits = (self._cluster_end if self._in_cluster else None, self._segment_end)
+        if (size is None and name != _CLUSTER) or any(end and at + head + (size or 0) > end for end in limits):
+            self.wrong = at + 8
+            return 0
+        self._passed(at + head, 8.0 if self._in_cluster and name in _IN_CLUSTER else 24.0)
+        if name == _CLUSTER:
+            self._in_cluster, self._cluster_end = True, None if size is None else at + head + size
+            return head
+        return head + (size or 0)

@@ -18,6 +18,8 @@ Boxes = Callable[[Source, int, int], Iterator[tuple[bytes, int, int]]]
 """The boxes between two bytes of a source: their names, the starts and the ends of their contents."""
 Test = Callable[[Source, int, int], int | None]
 """The first byte that shows that no picture of so many bytes (the last) begins at a byte; None if one does."""
+Pictures = tuple[Test, NDArray[np.int64], NDArray[np.int64]]
+"""The test for a track's pictures, their first bytes in order and their sizes."""
 
 _MOST_SAMPLES = 1 << 18
 """Samples of a film that are looked at: of more than two hours."""
@@ -46,9 +48,11 @@ def first_wrong_picture(source: Source, boxes: Boxes, start: int, end: int, ever
     left = _MOST_SAMPLES
     for name, inner, behind in boxes(source, start, end):
         track = _pictures_of(source, boxes, inner, behind) if name == b"trak" else None
-        if track is None or len(track[1]) > left:
+        if track is None or not 0 < len(track[1]) <= left:
             continue
         test, starts, sizes = track
+        if test(source, int(starts[0]), int(sizes[0])) is not None:
+            continue  # the first one is not what the test expects
         left -= len(starts)
         found = None
         for step in (1,) if every else (max(len(starts) // _LOOKED_AT, 1), 1):
@@ -62,9 +66,8 @@ def first_wrong_picture(source: Source, boxes: Boxes, start: int, end: int, ever
 
 def _pictures_of(
     source: Source, boxes: Boxes, start: int, end: int
-) -> tuple[Test, NDArray[np.int64], NDArray[np.int64]] | None:  # fmt: skip
-    """The test for a track's pictures, their first bytes in order and their sizes; None if the coding is not known, the
-    tables do not fit each other, or the first one is not what the test expects."""
+) -> Pictures | None:  # fmt: skip
+    """The pictures of a track; None if the coding is not known, or the tables do not fit each other."""
     tables = {b"": (start, end)}
     for parent in (b"", b"mdia", b"minf", b"stbl"):
         if parent not in tables:
@@ -77,9 +80,17 @@ def _pictures_of(
     starts, sizes = laid
     told = np.flatnonzero(sizes >= _LEAST)
     told = told[np.argsort(starts[told], kind="stable")]
-    starts, sizes = starts[told], sizes[told]
-    known = len(starts) and test(source, int(starts[0]), int(sizes[0])) is None
-    return (test, starts, sizes) if known else None
+    return test, starts[told], sizes[told]
+
+
+def pictures_told(source: Source, boxes: Boxes, start: int, end: int) -> Pictures | None:
+    """The pictures of the first track of which the coding is known; None if there is none."""
+    tracks = (
+        _pictures_of(source, boxes, inner, behind)
+        for name, inner, behind in boxes(source, start, end)
+        if name == b"trak"
+    )
+    return next((track for track in tracks if track is not None and 0 < len(track[1]) <= _MOST_SAMPLES), None)
 
 
 def _laid(source: Source, tables: dict[bytes, tuple[int, int]]) -> tuple[NDArray[np.int64], NDArray[np.int64]] | None:

@@ -14,7 +14,7 @@ from sastrugi.units import plural
 
 BOX = Struct(">I4s")
 _LARGE = Struct(">Q")
-_TOP = frozenset(
+TOP = frozenset(
     {b"ftyp", b"moov", b"mdat", b"free", b"skip", b"wide", b"uuid", b"moof", b"mfra", b"sidx", b"ssix", b"styp",
      b"meta", b"pdin", b"prft", b"emsg", b"udta", b"junk", b"pnot"}
 )  # fmt: skip
@@ -76,7 +76,7 @@ def measure_boxes(source: Source, deep: bool = False) -> Measure | None:
     items: tuple[int, int] | None = None
     while at < source.size:
         box = box_at(source, at)
-        if box is None or box[0] not in _TOP or (box[0] == b"ftyp" and at):
+        if box is None or box[0] not in TOP or (box[0] == b"ftyp" and at):
             break
         name, inner, end = box
         if end > source.size:

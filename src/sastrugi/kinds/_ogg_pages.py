@@ -5,6 +5,7 @@ from __future__ import annotations
 import zlib
 
 from sastrugi.kinds.base import Measure, Proof, Source, broken
+from sastrugi.kinds.following import UnitFollower
 
 MARK = b"OggS"
 _CONTINUED, _FIRST, _LAST = 1, 2, 4
@@ -43,3 +44,31 @@ def measure_pages(source: Source) -> Measure | None:
         chained = source.read(at, 6) if at % 512 else b""
         if not open_streams and not (chained[:4] == MARK and chained[5:] == bytes([_FIRST])):
             return Measure(kind, at, True, Proof.CHECKSUM, f"checksums of all {count:,} pages right, up to the last")
+
+
+class Pages(UnitFollower):
+    """Pages by their checksums, up to the last of every stream."""
+
+    cost = 8.0
+    _open: frozenset[bytes] = frozenset()
+
+    def _unit(self, kept: bytes, at: int) -> int:
+        if at and not self._open:
+            self.end = at
+            return 0
+        if len(kept) < 27 or len(kept) < 27 + kept[26]:
+            return 0
+        if kept[:5] != MARK + b"\0":
+            self.wrong = at + 5
+            return 0
+        length = 27 + kept[26] + sum(kept[27 : 27 + kept[26]])
+        if len(kept) < length:
+            return 0
+        page = kept[:length]
+        if _checksum(page[:22] + bytes(4) + page[26:]) != int.from_bytes(page[22:26], "little"):
+            self.wrong = at + length
+            return 0
+        self._passed(at + length, 32.0, 0)
+        self._open |= {page[14:18]} if page[5] & _FIRST else set()
+        self._open -= {page[14:18]} if page[5] & _LAST else set()
+        return length

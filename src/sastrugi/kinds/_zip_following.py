@@ -134,7 +134,7 @@ class Entries(UnitFollower):
             self.wrong = at + used
             return 0
         self._entry = None
-        self._passed(at + used, _CHECKSUM_BITS if entry.checked else 0.0)
+        self._passed(at + used, _CHECKSUM_BITS if entry.checked else 0.0, 0 if entry.checked else None)
         return used or self._unit(kept, at)
 
 

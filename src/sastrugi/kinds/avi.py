@@ -10,6 +10,7 @@ import numpy as np
 from sastrugi.kinds._riff import CHUNK, chunks_in, measure_riff
 from sastrugi.kinds._video import check_clip, make_clip
 from sastrugi.kinds.base import Holds, Kind, Measure, Proof, Signature, Source, broken
+from sastrugi.kinds.following import UnitFollower
 from sastrugi.scenario.dice import Dice
 
 _LOOKED_AT, _MOST_INDEX = 32, 16 << 20
@@ -18,6 +19,34 @@ _MOST_PARTS = 1000
 """Parts of a film, of a gigabyte each as programs write them."""
 _WRONG = "no chunk begins behind the one before it"
 _INDEX = np.dtype([("name", "S4"), ("flags", "<u4"), ("at", "<u4"), ("size", "<u4")])
+
+
+class _Chunks(UnitFollower):
+    """Chunks by their lengths, those of the list of media each for itself."""
+
+    cost = 1.5
+    _media_end = _end = 0
+
+    def _unit(self, kept: bytes, at: int) -> int:
+        if at and at == self._end:
+            self.end = at
+            return 0
+        if len(kept) < 12:
+            return 0
+        if not at:
+            self._end = 8 + int.from_bytes(kept[4:8], "little")
+            return 12
+        name, length = CHUNK.unpack_from(kept)
+        inside = at < self._media_end
+        known = name[2:].isalnum() if inside else name.isascii() and name.strip().isalnum()
+        if not known or (inside and at + 8 + length > self._media_end):
+            self.wrong = at + 8
+            return 0
+        self._passed(at + 8, 20.0)
+        if name == b"LIST" and kept[8:12] in (b"movi", b"rec "):
+            self._media_end = max(self._media_end, at + 8 + length)
+            return 12
+        return 8 + length + (length & 1)
 
 
 def measure(source: Source, deep: bool = False) -> Measure | None:
@@ -84,5 +113,5 @@ def make(dice: Dice, size: int) -> bytes:
 
 KIND = Kind(
     "avi", "AVI video", "video", ("avi",), "video/x-msvideo", "RIFF length, chunks must meet it", Proof.STRUCTURE,
-    measure, (Signature(b"AVI ", 8),), holds=Holds.PICTURES, make=make, check=check_clip,
+    measure, (Signature(b"AVI ", 8),), holds=Holds.PICTURES, follow=_Chunks, make=make, check=check_clip,
 )  # fmt: skip

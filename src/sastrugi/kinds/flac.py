@@ -223,7 +223,7 @@ class _Frames(UnitFollower):
         wrong = np.flatnonzero(crc16([frame for _, frame in frames]))
         good = frames[: int(wrong[0])] if len(wrong) else frames
         if good:
-            self._passed(good[-1][0] + len(good[-1][1]), _FRAME_BITS * len(good))
+            self._passed(good[-1][0] + len(good[-1][1]), _FRAME_BITS * len(good), 0)
         if len(wrong):
             start, frame = frames[int(wrong[0])]
             self.wrong = start + len(frame)

@@ -16,6 +16,8 @@ _SURVIVED = 1.44 / 4096
 UNPACKED = 8
 """Bytes that are unpacked in the time in which one is looked at."""
 _MOST_AT_ONCE = 1 << 20
+_PARTS = 2
+"""Of a file's parts none is as long as this share of it without a check."""
 _MOST_RATIO, _FREE = 100, 1 << 19
 """What is unpacked of any stream: so many times its packed size, and so many bytes more."""
 
@@ -26,18 +28,22 @@ class Follower(ABC):
     fed: bytes that it was given.
     work: bytes that were looked at for that, and unpacked.
     right: bytes of these that are the file's beyond doubt.
+    unseen: the most bytes in a row of which no check told.
     bits: what all of its checks so far are worth: other bytes pass them once in 2 ** bits.
     wrong: bytes from the start of which some are none of this file's; None while nothing is known to be wrong.
     end: bytes of the file, once its end was reached.
+    ahead: the byte of the file at which a box stands that should be known first, if one does (see `learn`).
     cost: nanoseconds that a byte takes, on a processor of 2024.
     """
 
     fed = 0
     work = 0
     right = 0
+    unseen = 0
     bits = 0.0
     wrong: int | None = None
     end: int | None = None
+    ahead: int | None = None
     cost: ClassVar[float] = 25.0
 
     def feed(self, data: bytes) -> None:
@@ -51,14 +57,28 @@ class Follower(ABC):
     def _look(self, data: bytes, at: int) -> None:
         """Look at the bytes of the file from `at` on."""
 
+    def saw_most(self) -> bool:
+        """Whether checks told of all parts of what was fed."""
+        return _PARTS * max(self.unseen, self.fed - self.right) <= self.fed
+
     def copy(self) -> Self:
         """The same state, that goes on by itself."""
         other = object.__new__(type(self))
         other.__dict__.update(self.__dict__)
         return other
 
-    def _passed(self, at: int, bits: float) -> None:
-        """A check came out that holds for all bytes up to one."""
+    def may_be_ahead(self, data: bytes) -> bool:
+        """Whether what is asked for `ahead` can begin so."""
+        return False
+
+    def learn(self, data: bytes) -> bool:
+        """What stands `ahead`, from there on. Returns whether that is it, and of use."""
+        return False
+
+    def _passed(self, at: int, bits: float, unseen: int | None = None) -> None:
+        """Checks came out that tell of the bytes up to one, and left so many in a row unseen; by default, all since
+        what was right before."""
+        self.unseen = max(self.unseen, at - self.right if unseen is None else unseen)
         self.right = at
         self.bits += bits
 

@@ -7,11 +7,14 @@ from pathlib import Path
 
 from sastrugi.kinds._pictures import check_picture, picture_of_size
 from sastrugi.kinds.base import Kind, Measure, Proof, Signature, Source, broken
+from sastrugi.kinds.following import UnitFollower
 from sastrugi.scenario.dice import Dice
 
 _EXTENSION, _IMAGE, _TRAILER = 0x21, 0x2C, 0x3B
 _LABELS = frozenset({0x01, 0xF9, 0xFE, 0xFF})
 _WINDOW = 1 << 16
+_SMALL = 64
+"""Parts of text and of applications are as long as they please."""
 
 
 def measure(source: Source, deep: bool = False) -> Measure | None:
@@ -57,6 +60,55 @@ def _skip_sub_blocks(source: Source, at: int) -> int | None:
         at += inside
 
 
+class _Blocks(UnitFollower):
+    """Blocks of images: all parts of one are full but for the last, as programs write them."""
+
+    cost = 4.0
+    _full = 0
+    _inside = _last = False
+
+    def _unit(self, kept: bytes, at: int) -> int:
+        if not at:
+            return 13 + (3 << (kept[10] & 7) + 1 if kept[10] & 0x80 else 0) if len(kept) >= 13 else 0
+        if self._inside:
+            return self._part(kept, at)
+        if len(kept) < 11:
+            if kept[:1] == bytes([_TRAILER]):
+                self.end = at + 1
+            return 0
+        if kept[0] == _TRAILER:
+            self.end = at + 1
+            return 0
+        if kept[0] == _EXTENSION and kept[1] in _LABELS:
+            used = 2
+        elif kept[0] == _IMAGE:
+            used = 11 + (3 << (kept[9] & 7) + 1 if kept[9] & 0x80 else 0)
+            if len(kept) >= used and not 2 <= kept[used - 1] <= 11:
+                self.wrong = at + used
+                return 0
+        else:
+            self.wrong = at + 1
+            return 0
+        if len(kept) < used:
+            return 0
+        self._inside, self._last, self._full = True, False, 0
+        self._passed(at + used, 8.0)
+        return used
+
+    def _part(self, kept: bytes, at: int) -> int:
+        length = kept[0]
+        if not length:
+            self._inside = False
+            return 1
+        if self._last and self._full > _SMALL:
+            self.wrong = at + 1
+            return 0
+        self._full = self._full or length
+        self._last = length != self._full
+        self._passed(at + 1, 0.0 if self._last else 6.0)
+        return 1 + length
+
+
 def make(dice: Dice, size: int) -> bytes:
     frames = 4
 
@@ -75,5 +127,5 @@ def check(path: Path) -> None:
 
 KIND = Kind(
     "gif", "GIF picture", "picture", ("gif",), "image/gif", "blocks up to the trailer", Proof.STRUCTURE, measure,
-    (Signature(b"GIF87a"), Signature(b"GIF89a")), make=make, check=check,
+    (Signature(b"GIF87a"), Signature(b"GIF89a")), follow=_Blocks, make=make, check=check,
 )  # fmt: skip

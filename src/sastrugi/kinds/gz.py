@@ -36,7 +36,7 @@ class _Stream(Follower):
         if broke is not None:
             self.wrong = at + broke
         elif self._unpacking.ended:
-            self._passed(self._unpacking.taken, 32.0)
+            self._passed(self._unpacking.taken, 32.0, 0)
             self.end = self._unpacking.taken
         else:
             self.bits += survived(len(data))

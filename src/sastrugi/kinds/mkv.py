@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from sastrugi.kinds._ebml import HEADER, measure_ebml
+from sastrugi.kinds._ebml import HEADER, Elements, measure_ebml
 from sastrugi.kinds._video import check_clip, make_clip
 from sastrugi.kinds.base import Holds, Kind, Measure, Proof, Signature, Source
 from sastrugi.scenario.dice import Dice
@@ -18,5 +18,5 @@ def make(dice: Dice, size: int) -> bytes:
 
 KIND = Kind(
     "mkv", "Matroska video", "video", ("mkv", "mka"), "video/x-matroska", "elements meet the segment's length",
-    Proof.STRUCTURE, measure, (Signature(HEADER),), holds=Holds.PICTURES, make=make, check=check_clip,
+    Proof.STRUCTURE, measure, (Signature(HEADER),), holds=Holds.PICTURES, follow=Elements, make=make, check=check_clip,
 )  # fmt: skip

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from sastrugi.kinds._iso_boxes import BOX, measure_boxes
+from sastrugi.kinds._iso_following import Boxes
 from sastrugi.kinds._video import check_clip, make_clip
 from sastrugi.kinds.base import Holds, Kind, Measure, Proof, Signature, Source
 from sastrugi.scenario.dice import Dice
@@ -23,5 +24,5 @@ def make(dice: Dice, size: int) -> bytes:
 KIND = Kind(
     "mp4", "MP4 video", "video", ("mp4", "m4v"), "video/mp4", "boxes one after the other", Proof.STRUCTURE, measure,
     (Signature(b"ftyp", 4), Signature(b"\0\0\0\x08wide"), Signature(b"moov", 4), Signature(b"mdat", 4)),
-    holds=Holds.PICTURES, make=make, check=check_clip,
+    holds=Holds.PICTURES, follow=Boxes, make=make, check=check_clip,
 )  # fmt: skip

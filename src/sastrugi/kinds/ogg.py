@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from sastrugi.kinds._ogg_pages import MARK, measure_pages
+from sastrugi.kinds._ogg_pages import MARK, Pages, measure_pages
 from sastrugi.kinds._video import check_clip, make_sound
 from sastrugi.kinds.base import Kind, Measure, Proof, Signature, Source
 from sastrugi.scenario.dice import Dice
@@ -18,5 +18,5 @@ def make(dice: Dice, size: int) -> bytes:
 
 KIND = Kind(
     "ogg", "Ogg sound", "sound", ("ogg", "oga"), "audio/ogg", "pages with checksums up to the last", Proof.CHECKSUM,
-    measure, (Signature(MARK + b"\0"),), framed=True, make=make, check=check_clip,
+    measure, (Signature(MARK + b"\0"),), framed=True, follow=Pages, make=make, check=check_clip,
 )  # fmt: skip

@@ -122,7 +122,7 @@ class _Chunks(UnitFollower):
         if kept[:4] != self._value.to_bytes(4, "big"):
             self.wrong = at + 4
             return 0
-        self._passed(at + 4, 32.0)
+        self._passed(at + 4, 32.0, 0)
         if self._name == b"IEND":
             self.end = at + 4
         self._name = b""

@@ -8,6 +8,7 @@ from pathlib import Path
 import numpy as np
 
 from sastrugi.kinds.base import Holds, Kind, Measure, Proof, Signature, Source, broken
+from sastrugi.kinds.following import UnitFollower
 from sastrugi.scenario.dice import Dice
 
 _BLOCK, _RECORD = 512, 10240
@@ -63,6 +64,31 @@ def measure(source: Source, deep: bool = False) -> Measure | None:
     )
 
 
+class _Entries(UnitFollower):
+    """Headers by their checksums; nothing is known of what is between them."""
+
+    cost = 1.0
+    _zeros = 0
+
+    def _unit(self, kept: bytes, at: int) -> int:
+        if len(kept) < _BLOCK:
+            return 0
+        header = kept[:_BLOCK]
+        if not header.strip(b"\0"):
+            self._zeros += 1
+            if self._zeros == 2:
+                self.end = -(-(at + _BLOCK) // _RECORD) * _RECORD
+            return _BLOCK
+        size = _size(header)
+        if size is None or self._zeros:
+            self.wrong = at + _BLOCK
+            return 0
+        self._passed(at + _BLOCK, 24.0)
+        if header[156:157] == b"S" and header[_SPARSE_GOES_ON]:
+            return 1 << 40  # further maps follow
+        return _BLOCK + -(-size // _BLOCK) * _BLOCK
+
+
 def make(dice: Dice, size: int) -> bytes:
     import tarfile
 
@@ -91,5 +117,6 @@ def check(path: Path) -> None:
 
 KIND = Kind(
     "tar", "tar archive", "archive", ("tar",), "application/x-tar", "entries up to two blocks of zeros",
-    Proof.STRUCTURE, measure, (Signature(b"ustar", 257),), holds=Holds.ALL, make=make, check=check,
+    Proof.STRUCTURE, measure, (Signature(b"ustar", 257),), holds=Holds.ALL, follow=_Entries,
+    make=make, check=check,
 )  # fmt: skip

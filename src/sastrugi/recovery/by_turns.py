@@ -20,7 +20,7 @@ from numpy.typing import NDArray
 
 from sastrugi.kinds import all_kinds, recognise
 from sastrugi.kinds.base import BytesSource
-from sastrugi.kinds.registry import is_textual, kind_named
+from sastrugi.kinds.registry import is_textual, kind_named, kinds_begun, measuring_kind
 from sastrugi.media import Extent, Medium, RangeSet
 from sastrugi.media.extents import cut, join
 from sastrugi.media.filemap import FileMap
@@ -38,7 +38,7 @@ _MOST_MEASURED, _FEWEST_WAYS = 96 << 20, 4
 """Bytes that are measured for one group, over all ways that are tried; ways that are tried at least."""
 _MOST_LISTED = 1 << 23
 """Clusters that are listed to see which files may be groups."""
-_AT_ONCE = 1 << 20
+_AT_ONCE, _FED = 1 << 20, 8
 _IN_TEXT = np.isin(np.arange(256), [9, 10, 12, 13, *range(32, 127), *range(128, 256)])
 _LONGEST_TURN, _MOST_TURNS = 32, 64
 """Clusters that a turn of the last file is tried with; turns that files are cut into evenly."""
@@ -49,6 +49,8 @@ _MOST_COMPARED = 4096
 _PROVED, _REST_PROVED, _LIKELY, _BY_HABIT = 0.96, 0.93, 0.85, 0.8
 CLEAR, _PLAIN = 300.0, 2000.0
 """Bits by which the likeliest way must be likelier than the next; and where what is behind them is not known."""
+_FAR_FROM_CHANCE = 100.0
+"""Bits of checks along a file that prove it."""
 _SLACK = 40.0
 """Bits that zeros behind a file's end are worth, where it does not end in zeros itself."""
 
@@ -289,7 +291,7 @@ def _choose(
     """The one way that is left or likeliest, how the files stand on it, and how sure it is."""
     firsts, needs = group.firsts, group.needs
     told = [*_by_clusters(group, rows)]
-    if not (unproved or told or any(can_prove_itself(one.kind) for one in group.files)):
+    if not (unproved or told or any(map(_tells, group.files))):
         return None
     straight = np.repeat(np.arange(len(needs), dtype=np.int8), needs)
     if standing_of(group.files[0], straight, rows, 0) == Standing.PROVED:
@@ -306,7 +308,7 @@ def _choose(
         left = [key for key, one in tried.items() if Standing.BROKEN not in one and one.count(Standing.PROVED) == most]
         if not left or not (most or unproved):
             continue
-        if not most and any(can_prove_itself(one.kind) for one in group.files):
+        if not most and any(map(_tells, group.files)):
             continue  # in none of these ways it is whole: they took turns in another
         bits = sorted((_bits(group, np.frombuffer(key, np.int8), rows), key) for key in left)
         key = bits[0][1]
@@ -327,12 +329,10 @@ def _try(
     all of them."""
     out: dict[bytes, list[Standing]] = {}
     for key in keys[: max(_MOST_MEASURED // group.bytes, _FEWEST_WAYS)]:
-        for one in group.files[1:]:
-            budget.spend(one.size, one.kind)
-        if not budget.spend(group.files[0].size, group.files[0].kind):
+        if budget.spent:
             break
         labels = np.frombuffer(key, np.int8)
-        out[key] = [standing_of(one, labels, rows, number) for number, one in enumerate(group.files)]
+        out[key] = [standing_of(one, labels, rows, number, budget) for number, one in enumerate(group.files)]
         if all(standing == Standing.PROVED for standing in out[key]):
             return {key: out[key]}
     for number in range(len(group.files)) if len(keys) > 1 else ():
@@ -343,9 +343,17 @@ def _try(
     return out
 
 
-def standing_of(one: Finding, labels: Labels, rows: NDArray[np.uint8], number: int) -> Standing:
-    """How a file stands on the clusters that are labelled with its number."""
-    source = BytesSource(rows[labels == number].tobytes()[: one.size])
+def standing_of(
+    one: Finding, labels: Labels, rows: NDArray[np.uint8], number: int, budget: Budget | None = None
+) -> Standing:  # fmt: skip
+    """How a file stands on the clusters that are labelled with its number. `budget` is charged what is looked at."""
+    own = np.flatnonzero(labels == number)
+    bits = _followed(one, rows, own, budget)
+    if bits is None:
+        return Standing.BROKEN
+    source = BytesSource(rows[own].tobytes()[: one.size])
+    if budget is not None:
+        budget.spend(one.size, one.kind)
     textual = is_text(one)
     if textual:
         text = kind_named("txt")
@@ -357,7 +365,36 @@ def standing_of(one: Finding, labels: Labels, rows: NDArray[np.uint8], number: i
         return Standing.FITS if textual else Standing.OPEN
     if not (measure.whole and measure.length == one.size):
         return Standing.BROKEN
-    return Standing.PROVED if measure.proof in LOOKED_THROUGH and not textual else Standing.FITS
+    proved = measure.proof in LOOKED_THROUGH or bits > _FAR_FROM_CHANCE
+    return Standing.PROVED if proved and not textual else Standing.FITS
+
+
+def _followed(
+    one: Finding, rows: NDArray[np.uint8], own: NDArray[np.int64], budget: Budget | None
+) -> float | None:  # fmt: skip
+    """What the checks of a file of a kind that can be followed are worth on these rows, in bits; None if it goes wrong
+    on them, which shows soon."""
+    begun = kinds_begun(BytesSource(rows[own[0]].tobytes())) if len(own) else []
+    begin = next((kind.follow for kind in begun if kind.follow is not None), None)
+    if begin is None:
+        return 0.0
+    follower = begin()
+    for at in range(0, len(own), _FED):
+        data = rows[own[at : at + _FED]].tobytes()
+        follower.feed(data[: one.size - follower.fed])
+        if follower.wrong is not None or follower.end is not None:
+            break
+    if budget is not None:
+        budget.followed(follower.work, follower.cost)
+    early = follower.end is not None and follower.end < one.size
+    wrong = follower.wrong is not None and follower.wrong <= one.size
+    return None if early or wrong else follower.bits * follower.saw_most()
+
+
+def _tells(one: Finding) -> bool:
+    """Whether content of a file's kind shows where it does not lie."""
+    kind = all_kinds().get(one.kind)
+    return can_prove_itself(one.kind) or (kind is not None and measuring_kind(kind).follow is not None)
 
 
 def read_clusters(medium: Medium, places: Sequence[int], cluster: int) -> NDArray[np.uint8]:

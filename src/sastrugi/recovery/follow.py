@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable, Iterable
+from collections.abc import Callable, Iterable, Iterator
 from itertools import islice
 
 from sastrugi.kinds.following import Follower
@@ -21,6 +21,8 @@ _HEAD = 512
 _MOST_FOLLOWED, _TIMES_FOLLOWED, _A_TRY, _MOST_ENDS = 64 << 20, 32, 1024, 8
 """Bytes that one file is followed for: so many, and so many times its size, with what a try costs beside them; ends
 that are looked at."""
+_MOST_AHEAD, _A_LOOK, _MOST_FOUND, _MOST_READ_AHEAD = 1 << 15, 64, 4, 1 << 20
+"""Clusters in which what stands ahead is looked for, and what one costs; what is found of it; and read of each."""
 _PATIENCE = (1 / 8, 1 / 2, 2.0)
 """What following one file may cost, in turn."""
 
@@ -38,8 +40,11 @@ def follow_all(
     comes first, for as long as most of them need. Each that is found is `put`, which leaves less for the others; they
     are tried again then, and for longer when nothing more is found."""
     patience = list(_PATIENCE)
+    done = set[int]()
     while patience and not budget.spent:
-        known = [(followed_as(medium, one), one, cluster, end) for one, cluster, end in waiting()]
+        known = [
+            (followed_as(medium, one), one, cluster, end) for one, cluster, end in waiting() if one.number not in done
+        ]
         can = [(kind.cost, one, cluster, end) for kind, one, cluster, end in known if kind is not None]
         can.sort(key=lambda each: (each[0], each[1].size, each[1].number))
         progress.start("files that can be followed", len(can), "files")
@@ -50,6 +55,7 @@ def follow_all(
             better = follow(medium, one, cluster, end, taken, budget, walls, patience[0])
             if better is not None:
                 put(better)
+                done.add(one.number)
                 settled += 1
             progress.at(count, f"{settled:,} put together")
             progress.check()
@@ -77,14 +83,48 @@ def follow(
 
     size = finding.size if finding.state == "deleted" else None
     free = FreeClusters(medium, taken, start, cluster, end)
-    trails = Trails(free, begin, cluster, size, walls or Walls(medium, ()), spend)
-    for places in islice(trails.ways(), _MOST_ENDS):
-        measure = measured(medium, FileMap.of(places), total(places), budget)
-        if measure is None:
-            return None
-        if is_right(measure, finding, size is not None) and places != finding.extents:
-            return as_placed(finding, measure, places, Clue.BY_STRUCTURE, trails.tried, checked=True)
+    tried = 0
+    for first in _begun(begin, free, cluster, size, spend):
+        trails = Trails(free, first, cluster, size, walls or Walls(medium, ()), spend)
+        for places, checked in islice(trails.ways(), _MOST_ENDS):
+            measure = measured(medium, FileMap.of(places), total(places), budget)
+            if measure is None:
+                return None
+            if is_right(measure, finding, size is not None, checked) and places != finding.extents:
+                return as_placed(finding, measure, places, Clue.BY_STRUCTURE, tried + trails.tried, checked)
+        tried += trails.tried
     return None
+
+
+def _begun(
+    begin: type[Follower], free: FreeClusters, cluster: int, size: int | None, spend: Callable[[int], bool]
+) -> Iterator[Follower]:
+    """The beginning of a file; of one that should know first what stands far ahead, with that, wherever it may lie."""
+    known = begin()
+    if free.place(0) is None:
+        return
+    known.feed(free.read(0))
+    ahead = known.ahead
+    if ahead is None or (size is not None and ahead >= size):
+        yield begin()
+        return
+    found = 0
+    inside = ahead % cluster
+    for number in range(ahead // cluster, ahead // cluster + _MOST_AHEAD):
+        if free.place(number) is None or found == _MOST_FOUND or not spend(_A_LOOK):
+            return
+        there = free.read(number)[inside:]
+        if len(there) < 8:
+            there += free.read(number + 1) if free.place(number + 1) is not None else b""
+        if not begin().may_be_ahead(there):
+            continue
+        most = _MOST_READ_AHEAD if size is None else min(size - ahead, _MOST_READ_AHEAD)
+        count = -(-(inside + most) // cluster)
+        parts = [free.read(number + n) for n in range(count) if free.place(number + n) is not None]
+        first = begin()
+        if first.learn(b"".join(parts)[inside : inside + most]):
+            found += 1
+            yield first
 
 
 def followed_as(medium: Medium, finding: Finding) -> type[Follower] | None:

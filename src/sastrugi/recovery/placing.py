@@ -61,8 +61,10 @@ def measured(medium: Medium, file: FileMap, size: int, budget: Budget) -> Measur
     return measure
 
 
-def is_right(measure: Measure, finding: Finding, recorded: bool) -> bool:
-    if not measure.whole or measure.proof < Proof.STATISTICS:
+def is_right(measure: Measure, finding: Finding, recorded: bool, checked: bool = False) -> bool:
+    """Whether a measure proves a file whole, as long as its record says if there is one. `checked`: checks along all of
+    it came out, so that headers are enough."""
+    if not measure.whole or (measure.proof < Proof.STATISTICS and not (checked and recorded)):
         return False
     return not recorded or measure.length == finding.size
 
@@ -76,6 +78,7 @@ def as_placed(
     places = cut(extents, length)
     seen = [evidence(how, len(places), tries), of_measure(measure), *of_names(finding.evidence)]
     through = checked or measure.proof in LOOKED_THROUGH
-    sure = BY_PROOF[measure.proof] * (_PENALTY if through or tries == 1 else _BY_HEADERS)
+    proof = max(measure.proof, Proof.STRUCTURE) if checked else measure.proof
+    sure = BY_PROOF[proof] * (_PENALTY if through or tries == 1 else _BY_HEADERS)
     sound = length if through or tries == 1 else 0
     return replace(finding, map=FileMap.of(places, length), size=length, confidence=sure, evidence=seen, sound=sound)

@@ -113,19 +113,20 @@ class Trails:
     is told the bytes of each try, and says whether another one may be made; `tried` counts them."""
 
     def __init__(
-        self, free: FreeClusters, begin: Callable[[], Follower], cluster: int, size: int | None, walls: Container[int],
+        self, free: FreeClusters, begun: Follower, cluster: int, size: int | None, walls: Container[int],
         spend: Callable[[int], bool],
     ) -> None:  # fmt: skip
-        self._free, self._begin, self._cluster, self._size = free, begin, cluster, size
+        self._free, self._begun, self._cluster, self._size = free, begun, cluster, size
         self._walls, self._spend = walls, spend
         self._spent = False
         self.tried = 0
 
-    def ways(self) -> Iterator[tuple[Extent, ...]]:
-        """The places on which the file comes to its end, the likeliest first. It begins on the first free cluster."""
+    def ways(self) -> Iterator[tuple[tuple[Extent, ...], bool]]:
+        """The places on which the file comes to its end, the likeliest first, and whether checks told of all parts of
+        it. It begins on the first free cluster."""
         if self._free.place(0) is None:
             return
-        begun = self._fed(_State(self._begin(), ()), 0, 1)
+        begun = self._fed(_State(self._begun, ()), 0, 1)
         stack = [iter([begun])]
         while stack and not self._spent:
             state = next(stack[-1], None)
@@ -135,7 +136,7 @@ class Trails:
             last, ends = self._straight(state)
             whole = self._whole(last)
             if whole:
-                yield self._places(last, whole)
+                yield self._places(last, whole), last.follower.saw_most()
             elif len(stack) < _MOST_PIECES:
                 stack.append(self._elsewhere(ends))
 
