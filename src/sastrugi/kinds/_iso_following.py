@@ -50,6 +50,8 @@ class Boxes(UnitFollower):
             return self._media(kept, at)
         if len(kept) < 16:
             return 0
+        size: int
+        name: bytes
         size, name = BOX.unpack_from(kept)
         head = 8
         if size == 1:

@@ -36,6 +36,8 @@ class _Chunks(UnitFollower):
         if not at:
             self._end = 8 + int.from_bytes(kept[4:8], "little")
             return 12
+        name: bytes
+        length: int
         name, length = CHUNK.unpack_from(kept)
         inside = at < self._media_end
         known = name[2:].isalnum() if inside else name.isascii() and name.strip().isalnum()

@@ -66,5 +66,6 @@ def make(dice: Dice, size: int) -> bytes:
 
 KIND = Kind(
     "mpg", "MPEG program stream", "video", ("mpg", "mpeg", "vob"), "video/mpeg", "packets up to the end code",
-    Proof.STRUCTURE, measure, (Signature(_PACK),), framed=True, follow=_Packets, holds=Holds.PICTURES, make=make, check=check_clip,
+    Proof.STRUCTURE, measure, (Signature(_PACK),), framed=True, holds=Holds.PICTURES, follow=_Packets,
+    make=make, check=check_clip,
 )  # fmt: skip

@@ -2,7 +2,11 @@
 
 from __future__ import annotations
 
+from collections.abc import Mapping
+from types import MappingProxyType
+
 import numpy as np
+from numpy.typing import NDArray
 
 from sastrugi.kinds._video import check_clip, make_clip
 from sastrugi.kinds.base import Kind, Measure, Proof, Signature, Source
@@ -33,11 +37,21 @@ def measure(source: Source, deep: bool = False) -> Measure | None:
     return Measure("ts", packets * _PACKET, True, Proof.GUESS, rule)
 
 
+def inside(rows: NDArray[np.uint8]) -> NDArray[np.bool_]:
+    """Rows of bytes, shape (rows, bytes), in which sync bytes stand as far apart as packets are long."""
+    packets = rows.shape[1] // _PACKET
+    if packets < 2:
+        return np.zeros(len(rows), bool)
+    sync = (rows[:, : packets * _PACKET] == _SYNC).reshape(len(rows), packets, _PACKET)
+    out: NDArray[np.bool_] = sync.all(axis=1).any(axis=1)
+    return out
+
+
 class _Packets(UnitFollower):
     """Packets by their sync bytes, and by the counters of each stream."""
 
     cost = 4.0
-    _counters: dict[int, int] = {}
+    _counters: Mapping[int, int] = MappingProxyType({})
 
     def _unit(self, kept: bytes, at: int) -> int:
         heads = np.frombuffer(kept, np.uint8, len(kept) // _PACKET * _PACKET).reshape(-1, _PACKET)[:, :4]
@@ -68,5 +82,6 @@ def make(dice: Dice, size: int) -> bytes:
 
 KIND = Kind(
     "ts", "MPEG transport stream", "video", ("ts", "mts"), "video/mp2t", "as long as sync bytes follow (a guess)",
-    Proof.GUESS, measure, (Signature(b"G@\x00"), Signature(b"G@\x11")), framed=True, follow=_Packets, make=make, check=check_clip,
+    Proof.GUESS, measure, (Signature(b"G@\x00"), Signature(b"G@\x11")), framed=True, inside=inside, follow=_Packets,
+    make=make, check=check_clip,
 )  # fmt: skip

@@ -29,6 +29,7 @@ from sastrugi.recovery.evidence import Clue, evidence, of_names
 from sastrugi.recovery.findings import Finding
 from sastrugi.recovery.habits import Habit, Manner, Sort
 from sastrugi.recovery.placing import Budget
+from sastrugi.recovery.text_clusters import text_clusters
 
 MOST_TOGETHER = 4
 """Files that took turns with each other."""
@@ -38,8 +39,7 @@ _MOST_MEASURED, _FEWEST_WAYS = 96 << 20, 4
 """Bytes that are measured for one group, over all ways that are tried; ways that are tried at least."""
 _MOST_LISTED = 1 << 23
 """Clusters that are listed to see which files may be groups."""
-_AT_ONCE, _FED = 1 << 20, 8
-_IN_TEXT = np.isin(np.arange(256), [9, 10, 12, 13, *range(32, 127), *range(128, 256)])
+_FED = 8
 _LONGEST_TURN, _MOST_TURNS = 32, 64
 """Clusters that a turn of the last file is tried with; turns that files are cut into evenly."""
 _MOST_HEAD = 32
@@ -213,19 +213,6 @@ def is_text(finding: Finding) -> bool | None:
     """Whether a file is text by its kind; None where its kind is not known."""
     kind = all_kinds().get(finding.kind)
     return is_textual(kind) if kind is not None else None
-
-
-def text_clusters(rows: NDArray[np.uint8]) -> NDArray[np.bool_]:
-    """Which clusters hold nothing but text, and zeros behind its end. Shapes: (clusters, bytes) and (clusters,)."""
-    out = np.zeros(len(rows), bool)
-    some = max(_AT_ONCE // max(rows.shape[1], 1), 1)
-    for at in range(0, len(rows), some):
-        part = rows[at : at + some]
-        zeros = part == 0
-        behind = np.argmax(~zeros[:, ::-1], axis=1)  # zeros at the end of each
-        text = (_IN_TEXT[part] | zeros).all(axis=1)
-        out[at : at + some] = text & (zeros.sum(axis=1) == behind) & ~zeros.all(axis=1)
-    return out
 
 
 def _by_clusters(group: Group, rows: NDArray[np.uint8]) -> Iterator[Way]:

@@ -3,8 +3,13 @@
 from __future__ import annotations
 
 from collections.abc import Callable, Iterable, Iterator
+from functools import cache
 from itertools import islice
 
+import numpy as np
+from numpy.typing import NDArray
+
+from sastrugi.kinds import all_kinds
 from sastrugi.kinds.following import Follower
 from sastrugi.kinds.registry import kinds_begun
 from sastrugi.media import Medium, RangeSet
@@ -15,6 +20,7 @@ from sastrugi.recovery.evidence import Clue
 from sastrugi.recovery.findings import Finding
 from sastrugi.recovery.placing import Budget, as_placed, is_right, measured
 from sastrugi.recovery.sources import MediumSource
+from sastrugi.recovery.text_clusters import text_clusters
 from sastrugi.recovery.trails import FreeClusters, Trails, Walls
 
 _HEAD = 512
@@ -82,7 +88,7 @@ def follow(
         return budget.followed(count, begin.cost) and left > 0
 
     size = finding.size if finding.state == "deleted" else None
-    free = FreeClusters(medium, taken, start, cluster, end)
+    free = FreeClusters(medium, taken, start, cluster, end, _likely(begin))
     tried = 0
     for first in _begun(begin, free, cluster, size, spend):
         trails = Trails(free, first, cluster, size, walls or Walls(medium, ()), spend)
@@ -94,6 +100,24 @@ def follow(
                 return as_placed(finding, measure, places, Clue.BY_STRUCTURE, tried + trails.tried, checked)
         tried += trails.tried
     return None
+
+
+@cache
+def _likely(begin: type[Follower]) -> Callable[[NDArray[np.uint8]], NDArray[np.bool_]]:
+    """What tells clusters that are likely those of a kind, shape (clusters, bytes), from those of other kinds."""
+    tests = {kind.inside: kind.follow is begin for kind in all_kinds().values() if kind.inside is not None}
+    own = [test for test, mine in tests.items() if mine]
+    others = [text_clusters, *(test for test, mine in tests.items() if not mine)]
+
+    def test(rows: NDArray[np.uint8]) -> NDArray[np.bool_]:
+        if own:
+            return own[0](rows)
+        out = np.ones(len(rows), bool)
+        for other in others:
+            out &= ~other(rows)
+        return out
+
+    return test
 
 
 def _begun(

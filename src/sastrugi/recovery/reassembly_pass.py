@@ -28,8 +28,8 @@ from sastrugi.recovery.sources import MediumSource
 from sastrugi.recovery.trails import Walls
 
 _ROUNDS = 3
-_BY_TURNS, _BY_TRAILS = 0.3, 0.6
-"""Shares of the effort that is left, for files by turns and for those that can be followed."""
+_BY_TRAILS, _BY_TURNS = 0.6, 0.5
+"""Shares of the effort that is left, for files that can be followed and for those by turns."""
 _FOLLOWED, _MOST_FOLLOWED = 1 << 40, 100_000
 """Bytes of followed files that are measured, and such files: the effort ends it before."""
 _PAIRED, _MOST_WAYS = 1 << 30, 1 << 18
@@ -66,17 +66,29 @@ class Assembly:
         self._in_order: list[Finding] | None = None
         self._walls = Walls(medium, scan_file.starts())
         self._contested = self._find_contested()
-        self._taken = RangeSet(own)
+        self._firm = RangeSet(own)
         for extents in scan_file.sound_extents(_SURE_AND_LIVE):
-            claim_extents(self._taken, extents)
+            claim_extents(self._firm, extents)
         doubted = self._contested | self._siblings.unlike.keys()
+        weak: list[Finding] = []
         for finding in self._findings.values():
             if finding.sound and finding.sure and finding.number not in doubted:
-                claim(self._taken, finding, finding.sound)
+                if self._is_firm(finding):
+                    claim(self._firm, finding, finding.sound)
+                else:
+                    weak.append(finding)
+        self._taken = RangeSet(self._firm)
+        for finding in weak:
+            claim(self._taken, finding, finding.sound)
         self._perhaps = RangeSet(self._taken)
         for finding in self._findings.values():
             if not finding.sure and finding.number in self._siblings.alike and not _overlap(self._taken, finding):
                 claim(self._perhaps, finding)
+
+    def _is_firm(self, finding: Finding) -> bool:
+        """Whether a sure finding lies where it does by its content, or by a record: not by headers alone."""
+        told = finding.volume not in self._geometry
+        return told or finding.number in self._siblings.alike or can_prove_itself(finding.kind)
 
     def _find_contested(self) -> set[int]:
         """Findings whose places are claimed by others too, whose content proves nothing about that, while the others'
@@ -113,10 +125,10 @@ class Assembly:
 
     def run(self, progress: Progress) -> None:
         """Try findings in other places, more than once. Nothing is committed."""
-        with self._effort.part(_BY_TURNS) as effort:
-            self._part_groups(progress, effort)
         with self._effort.part(_BY_TRAILS) as effort:
             self._follow(progress, effort)
+        with self._effort.part(_BY_TURNS) as effort:
+            self._part_groups(progress, effort)
         for round_number in range(1, _ROUNDS + 1):
             waiting = sorted(self._waiting(), key=lambda one: one.size)  # what costs little comes first
             progress.start(f"pieces, round {round_number}", len(waiting), "files")
@@ -137,8 +149,32 @@ class Assembly:
                 if one.volume in self._geometry:
                     yield one, *self._geometry[one.volume]
 
+        found: list[Finding] = []
+
+        def put(finding: Finding) -> None:
+            self._settled(finding)
+            claim(self._firm, finding, finding.sound)
+            found.append(finding)
+
         budget = Budget(_FOLLOWED, _MOST_FOLLOWED, effort=effort)
-        follow_all(self._medium, waiting, self._taken, budget, self._walls, self._settled, progress)
+        follow_all(self._medium, waiting, self._firm, budget, self._walls, put, progress)
+        self._make_way([one for one in found if one.sound])
+
+    def _make_way(self, found: Iterable[Finding]) -> None:
+        """What only headers speak for does not lie where files lie that were followed."""
+        new = RangeSet()
+        for one in found:
+            claim(new, one, one.sound)
+        numbers = {one.number for one in found}
+        for one in list(self._findings.values()):
+            if one.sound and one.sure and one.number not in numbers and not self._is_firm(one) and _overlap(new, one):
+                for extent in _owned(one.extents, one.sound):
+                    for claims in (self._taken, self._perhaps):
+                        for free in self._firm.gaps(extent):
+                            claims.remove(free)
+                seen = [*one.evidence, evidence(Clue.CONTESTED)]
+                self._put(replace(one, confidence=_CONTESTED, sound=0, evidence=seen))
+
 
     def _waiting(self) -> list[Finding]:
         """Those that are not where they surely lie, as the file orders them."""

@@ -12,6 +12,9 @@ from collections import OrderedDict
 from collections.abc import Callable, Container, Iterable, Iterator
 from dataclasses import dataclass
 
+import numpy as np
+from numpy.typing import NDArray
+
 from sastrugi.kinds.base import BytesSource
 from sastrugi.kinds.following import Follower
 from sastrugi.kinds.registry import kinds_begun
@@ -30,7 +33,7 @@ _BLIND = 64 << 10
 _ENOUGH = 26.0
 """Bits that a way gained when it is taken for right: of thousands that are tried none comes so far by chance."""
 _SOME = 4.0
-_NEAR, _FAR = 512, 8192
+_NEAR, _FAR = 512, 2048
 """Clusters behind a piece in which the next one is looked for: first, and where nothing was found there."""
 _LATE, _BEST, _MOST_PIECES = 4, 3, 400
 _FED = 16
@@ -40,7 +43,15 @@ _SECTOR, _TEXT = 512, 16
 class FreeClusters:
     """The clusters from a byte on that nobody owns, by their number; and what stands in them."""
 
-    def __init__(self, medium: Medium, taken: RangeSet, start: int, cluster: int, end: int) -> None:
+    def __init__(
+        self, medium: Medium, taken: RangeSet, start: int, cluster: int, end: int,
+        likely: Callable[[NDArray[np.uint8]], NDArray[np.bool_]] | None = None,
+    ) -> None:  # fmt: skip
+        """`likely` tells which clusters, shape (clusters, bytes), are likely those of a file; `looked` counts the bytes
+        that were asked about."""
+        self._likely = likely
+        self.looked = 0
+        self._fits: dict[int, NDArray[np.bool_]] = {}
         self._medium, self._taken, self._cluster, self._end = medium, taken, cluster, end
         self._at = start
         self._places: list[int] = []
@@ -70,6 +81,17 @@ class FreeClusters:
                 self._blocks.popitem(last=False)
         first = number % _AT_ONCE * self._cluster
         return data[first : first + self._cluster]
+
+    def is_likely(self, number: int) -> bool:
+        """Whether a cluster may be one of the file's, by what it looks like."""
+        block, inside = divmod(number, _AT_ONCE)
+        if block not in self._fits:
+            self.read(number)
+            rows = np.frombuffer(self._blocks[block], np.uint8).reshape(-1, self._cluster)
+            self.looked += rows.size
+            fits = np.asarray(rows.any(axis=1))
+            self._fits[block] = fits & self._likely(rows) if self._likely else fits
+        return bool(self._fits[block][inside])
 
 
 class Walls:
@@ -214,15 +236,19 @@ class Trails:
     def _elsewhere(self, ends: list[_State]) -> Iterator[_State]:
         """The states after one more cluster, behind a gap: what is surely right as soon as it is come upon, then what
         came furthest."""
-        for some, (nearest, farthest) in self._stages(ends):
+        looked = self._free.looked
+        for some, (nearest, farthest), likely in self._stages(ends):
             ranked: list[tuple[float, int, int, _State]] = []
             for gap in range(nearest, farthest):
-                if self._spent:
-                    return
+                if self._free.looked > looked:
+                    self._charge((self._free.looked - looked) // 2)
+                    looked = self._free.looked
+                if self._spent or self._free.place(ends[0].last + 1 + gap) is None:
+                    break
                 for order, end in enumerate(some):
                     number = end.last + 1 + gap
                     place = self._free.place(number)
-                    if place is None or place in self._walls or not self._free.read(number).strip(b"\0"):
+                    if place is None or self._free.is_likely(number) != likely or place in self._walls:
                         continue
                     gained, state = self._tried(end, number)
                     if gained >= _ENOUGH:
@@ -233,12 +259,19 @@ class Trails:
             for *_, state in ranked[:_BEST]:
                 yield state
 
-    def _stages(self, ends: list[_State]) -> Iterator[tuple[list[_State], tuple[int, int]]]:
-        """Ends and gaps that are tried together, the likeliest first."""
+    def _stages(self, ends: list[_State]) -> Iterator[tuple[list[_State], tuple[int, int], bool]]:
+        """Ends and gaps that are tried together, and whether behind these on clusters that are likely the file's or on
+        the others; what promises most first."""
         late, early = ends[:_LATE], ends[_LATE:]
-        for some, gaps in ((late, (1, _NEAR)), (early, (1, _NEAR)), (late, (_NEAR, _FAR))):
+        stages = (
+            (late, (1, _NEAR), True),
+            (early, (1, _NEAR), True),
+            (late, (_NEAR, _FAR), True),
+            (late, (1, _NEAR), False),
+        )
+        for some, gaps, likely in stages:
             if some:
-                yield some, gaps
+                yield some, gaps, likely
 
     def _tried(self, end: _State, number: int) -> tuple[float, _State]:
         """How many bits going on with a cluster, and what is behind it, is worth; and the state after that cluster."""
