@@ -15,6 +15,8 @@ _MARK_BITS, _CHECKSUM_BITS = 24.0, 32.0
 class Entries(UnitFollower):
     """Entries by their checksums, then the directory, which must name them."""
 
+    ends = True
+
     def __init__(self) -> None:
         self._entry: Head | None = None
         self._left: int | None = None

@@ -32,7 +32,9 @@ class Follower(ABC):
     bits: what all of its checks so far are worth: other bytes pass them once in 2 ** bits.
     wrong: bytes from the start of which some are none of this file's; None while nothing is known to be wrong.
     end: bytes of the file, once its end was reached.
+    suspected: whether that is not known, but seems so by the content: it may go on all the same (see `forgiven`).
     ahead: the byte of the file at which a box stands that should be known first, if one does (see `learn`).
+    ends: whether files of this sort say themselves where their end is.
     cost: nanoseconds that a byte takes, on a processor of 2024.
     """
 
@@ -43,7 +45,9 @@ class Follower(ABC):
     bits = 0.0
     wrong: int | None = None
     end: int | None = None
+    suspected = False
     ahead: int | None = None
+    ends: ClassVar[bool] = False
     cost: ClassVar[float] = 25.0
 
     def feed(self, data: bytes) -> None:
@@ -66,6 +70,10 @@ class Follower(ABC):
         other = object.__new__(type(self))
         other.__dict__.update(self.__dict__)
         return other
+
+    def forgiven(self) -> Self:
+        """The state before what was suspected, that lets it pass."""
+        return self.copy()
 
     def may_be_ahead(self, data: bytes) -> bool:
         """Whether what is asked for `ahead` can begin so."""

@@ -63,6 +63,7 @@ def _skip_sub_blocks(source: Source, at: int) -> int | None:
 class _Blocks(UnitFollower):
     """Blocks of images: all parts of one are full but for the last, as programs write them."""
 
+    ends = True
     cost = 4.0
     _full = 0
     _inside = _last = False

@@ -19,6 +19,7 @@ from sastrugi.kinds._exif import (
     exif_header,
 )
 from sastrugi.kinds._jpeg_decoding import first_wrong_byte
+from sastrugi.kinds._jpeg_following import Blocks
 from sastrugi.kinds._pictures import check_picture, picture_of_size
 from sastrugi.kinds.base import Kind, Measure, Proof, Signature, Source, broken
 from sastrugi.scenario.dice import Dice
@@ -193,5 +194,5 @@ def check(path: Path) -> None:
 
 KIND = Kind(
     "jpeg", "JPEG photograph", "picture", ("jpg", "jpeg", "jpe"), "image/jpeg", "segments and scans up to EOI",
-    Proof.STATISTICS, measure, (Signature(b"\xff\xd8\xff"),), inside=inside, make=make, check=check,
+    Proof.STATISTICS, measure, (Signature(b"\xff\xd8\xff"),), inside=inside, follow=Blocks, make=make, check=check,
 )  # fmt: skip

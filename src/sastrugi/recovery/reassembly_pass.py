@@ -28,8 +28,8 @@ from sastrugi.recovery.sources import MediumSource
 from sastrugi.recovery.trails import Walls
 
 _ROUNDS = 3
-_BY_TRAILS, _BY_TURNS = 0.6, 0.5
-"""Shares of the effort that is left, for files that can be followed and for those by turns."""
+_BY_TURNS, _BY_TRAILS = 0.25, 0.6
+"""Shares of the effort that is left, for files by turns and for those that can be followed."""
 _FOLLOWED, _MOST_FOLLOWED = 1 << 40, 100_000
 """Bytes of followed files that are measured, and such files: the effort ends it before."""
 _PAIRED, _MOST_WAYS = 1 << 30, 1 << 18
@@ -125,10 +125,10 @@ class Assembly:
 
     def run(self, progress: Progress) -> None:
         """Try findings in other places, more than once. Nothing is committed."""
-        with self._effort.part(_BY_TRAILS) as effort:
-            self._follow(progress, effort)
         with self._effort.part(_BY_TURNS) as effort:
             self._part_groups(progress, effort)
+        with self._effort.part(_BY_TRAILS) as effort:
+            self._follow(progress, effort)
         for round_number in range(1, _ROUNDS + 1):
             waiting = sorted(self._waiting(), key=lambda one: one.size)  # what costs little comes first
             progress.start(f"pieces, round {round_number}", len(waiting), "files")
@@ -174,7 +174,6 @@ class Assembly:
                             claims.remove(free)
                 seen = [*one.evidence, evidence(Clue.CONTESTED)]
                 self._put(replace(one, confidence=_CONTESTED, sound=0, evidence=seen))
-
 
     def _waiting(self) -> list[Finding]:
         """Those that are not where they surely lie, as the file orders them."""

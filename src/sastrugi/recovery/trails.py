@@ -11,6 +11,7 @@ from __future__ import annotations
 from collections import OrderedDict
 from collections.abc import Callable, Container, Iterable, Iterator
 from dataclasses import dataclass
+from itertools import chain
 
 import numpy as np
 from numpy.typing import NDArray
@@ -35,6 +36,7 @@ _ENOUGH = 26.0
 _SOME = 4.0
 _NEAR, _FAR = 512, 2048
 """Clusters behind a piece in which the next one is looked for: first, and where nothing was found there."""
+_CHEAP = 5.0
 _LATE, _BEST, _MOST_PIECES = 4, 3, 400
 _FED = 16
 _SECTOR, _TEXT = 512, 16
@@ -160,13 +162,13 @@ class Trails:
             if whole:
                 yield self._places(last, whole), last.follower.saw_most()
             elif len(stack) < _MOST_PIECES:
-                stack.append(self._elsewhere(ends))
+                stack.append(chain(self._elsewhere(ends), self._all_the_same(last, ends)))
 
     def _whole(self, state: _State) -> int:
         """Bytes of the file, if it came to its end."""
         follower = state.follower
         if self._size is not None:
-            ended = follower.end is None or follower.end == self._size
+            ended = follower.end == self._size or (follower.end is None and not follower.ends)
             return self._size if follower.fed >= self._size and follower.wrong is None and ended else 0
         return follower.end or 0
 
@@ -245,6 +247,7 @@ class Trails:
                     looked = self._free.looked
                 if self._spent or self._free.place(ends[0].last + 1 + gap) is None:
                     break
+                sure: list[tuple[_State, _State]] = []
                 for order, end in enumerate(some):
                     number = end.last + 1 + gap
                     place = self._free.place(number)
@@ -252,26 +255,46 @@ class Trails:
                         continue
                     gained, state = self._tried(end, number)
                     if gained >= _ENOUGH:
-                        yield state
+                        sure.append((end, state))
                     elif gained >= _SOME:
                         ranked.append((-gained, gap, order, state))
+                yield from self._by_what_is_left_out(sure, gap)
             ranked.sort(key=lambda one: one[:3])
             for *_, state in ranked[:_BEST]:
                 yield state
 
+    def _all_the_same(self, last: _State, ends: list[_State]) -> Iterator[_State]:
+        """The file goes on without a gap, where that only seemed wrong."""
+        if last.follower.suspected and ends and self._room(ends[0].last + 1, 1):
+            state = _State(ends[0].follower.forgiven(), ends[0].runs)
+            yield self._fed(state, state.last + 1, 1)
+
     def _stages(self, ends: list[_State]) -> Iterator[tuple[list[_State], tuple[int, int], bool]]:
         """Ends and gaps that are tried together, and whether behind these on clusters that are likely the file's or on
         the others; what promises most first."""
-        late, early = ends[:_LATE], ends[_LATE:]
-        stages = (
-            (late, (1, _NEAR), True),
-            (early, (1, _NEAR), True),
-            (late, (_NEAR, _FAR), True),
-            (late, (1, _NEAR), False),
-        )
-        for some, gaps, likely in stages:
+        # Where few bytes are looked at, a piece may have ended long before; then all of its ends cost little.
+        most = len(ends) if ends and ends[0].follower.cost <= _CHEAP else _LATE
+        late, early = ends[:most], ends[most:]
+        near, far = (1, _NEAR), (_NEAR, _FAR)
+        for some, gaps, likely in ((late, near, True), (early, near, True), (late, far, True), (late, near, False)):
             if some:
                 yield some, gaps, likely
+
+    def _by_what_is_left_out(self, ways: list[tuple[_State, _State]], gap: int) -> Iterator[_State]:
+        """Ways that are equally sure, as a check tells of many clusters at once: first that which leaves out what looks
+        least like the rest of the file."""
+        if len(ways) > 1:
+            own = min(ways, key=lambda way: way[0].last)[0]
+            numbers = [n for first, count in own.runs[-_AT_ONCE:] for n in range(first, first + count)][-_AT_ONCE:]
+            bits = _bits_of(b"".join(map(self._free.read, numbers)))
+            strange = [
+                sum(float(bits[np.frombuffer(self._free.read(end.last + 1 + n), np.uint8)].mean()) for n in range(gap))
+                for end, _ in ways
+            ]
+            order = sorted(range(len(ways)), key=lambda n: -round(strange[n], 2))
+            ways = [ways[n] for n in order]
+        for _, state in ways:
+            yield state
 
     def _tried(self, end: _State, number: int) -> tuple[float, _State]:
         """How many bits going on with a cluster, and what is behind it, is worth; and the state after that cluster."""
@@ -292,3 +315,10 @@ class Trails:
         if self._whole(state):
             gained += _ENOUGH
         return gained, first
+
+
+def _bits_of(data: bytes) -> NDArray[np.float64]:
+    """What it takes to write down each byte, by how often it stands in some data. Shape: (256,)."""
+    counts = np.bincount(np.frombuffer(data, np.uint8), minlength=256) + 1.0
+    out: NDArray[np.float64] = -np.log2(counts / counts.sum())
+    return out
