@@ -25,8 +25,8 @@ _FRAME = Struct(">BHHB")
 _PEEK, _AHEAD = 16, 48
 """Bits that are looked up at once; and those that must be there for it: a code, and what it says follows."""
 _LENGTHS, _INDEX, _ENDS = 0x3F, 0x7F, 1 << 13
-"""Fields of an entry: bits of its codes (6), coefficients they make (7; of a first coefficient: bits of its difference),
-whether the block ends."""
+"""Fields of an entry: bits of its codes (6), coefficients they make, or bits of the first one's difference (7), whether
+the block ends."""
 _SURVIVED = 1.44 / 16384
 """Bits for a byte that decodes: the codes of other photographs do for long."""
 _SEGMENT_BITS = 8.0

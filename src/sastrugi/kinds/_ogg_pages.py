@@ -49,7 +49,7 @@ def measure_pages(source: Source) -> Measure | None:
 class Pages(UnitFollower):
     """Pages by their checksums, up to the last of every stream."""
 
-    ends = True
+    ends = packed = True
     cost = 8.0
     _open: frozenset[bytes] = frozenset()
 

@@ -9,13 +9,19 @@ from sastrugi.kinds._zip_records import CENTRAL, DESCRIPTOR, END, END64, LOCAL, 
 from sastrugi.kinds.following import UNPACKED, UnitFollower, Unpacking, survived
 
 _RECORD, _MOST_NAMES = 46, 1 << 17
+_NO_TAGS = bytes({*range(256)} - {*b"<>"})
+_TAG_BITS, _MOST_TAG_BITS = 0.5, 8.0
+"""What a tag is worth that begins behind the one before it, and all of those that are unpacked at once."""
 _MARK_BITS, _CHECKSUM_BITS = 24.0, 32.0
 
 
 class Entries(UnitFollower):
     """Entries by their checksums, then the directory, which must name them."""
 
-    ends = True
+    ends = packed = True
+
+    _begun = _markup = False
+    _tag = b""
 
     def __init__(self) -> None:
         self._entry: Head | None = None
@@ -63,6 +69,7 @@ class Entries(UnitFollower):
         self._entry, self._left = head, None if head.streamed and not head.packed else head.packed
         self._unpacking = Unpacking(-15) if head.deflated else None
         self._value = self._unpacked = self._packed = 0
+        self._begun = False
         self._starts |= {at}
         return head.length
 
@@ -90,12 +97,27 @@ class Entries(UnitFollower):
             self.bits += survived(used)
             for one in out:
                 self._value = zlib.crc32(one, self._value)
+            if not self._follows_tags(b"".join(out)):
+                self.wrong = at + used
+                return 0
             self._unpacked = self._unpacking.out
             if self._left is None and self._unpacking.ended:
                 self._left = used
         self._packed += used
         self._left = None if self._left is None else self._left - used
         return used
+
+    def _follows_tags(self, data: bytes) -> bool:
+        """Whether what was unpacked goes on as markup does, if it is that: no tag begins inside of another."""
+        if not self._begun:
+            self._markup, self._tag = data[:1] == b"<", b""
+            self._begun = bool(data)
+        if not self._markup:
+            return True
+        tags = self._tag + data.translate(None, _NO_TAGS)
+        self._tag = tags[-1:]
+        self.bits += min(_TAG_BITS * tags.count(b"<"), _MOST_TAG_BITS)
+        return b"<<" not in tags
 
     def _stored_with_length_behind(self, kept: bytes) -> int:
         """Up to where a descriptor may stand, of which the length and the checksum are those of what is before it."""

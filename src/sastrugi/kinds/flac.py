@@ -210,6 +210,7 @@ def _last_frame(source: Source, at: int, window: bytes, smallest: int, count: in
 class _Frames(UnitFollower):
     """Metadata blocks, then frames by their numbers, each right by its checksum when the next one begins."""
 
+    packed = True
     cost = 10.0
     _begun = _in_frames = False
     _total = _smallest = _largest = _done = _count = 0

@@ -11,8 +11,8 @@ from typing import ClassVar, Self
 
 _GRAIN = 1024
 """Where packed data break is told as exactly as this."""
-_SURVIVED = 1.44 / 4096
-"""Bits for a byte that unpacks: foreign data come upon a code that is none within some thousand bytes."""
+_SURVIVED = 1.44 / 8192
+"""Bits for a byte that unpacks: foreign data come upon a code that is none within ten thousand bytes or so."""
 UNPACKED = 8
 """Bytes that are unpacked in the time in which one is looked at."""
 _MOST_AT_ONCE = 1 << 20
@@ -35,6 +35,7 @@ class Follower(ABC):
     suspected: whether that is not known, but seems so by the content: it may go on all the same (see `forgiven`).
     ahead: the byte of the file at which a box stands that should be known first, if one does (see `learn`).
     ends: whether files of this sort say themselves where their end is.
+    packed: whether all bytes are about equally frequent in such a file.
     cost: nanoseconds that a byte takes, on a processor of 2024.
     """
 
@@ -48,6 +49,7 @@ class Follower(ABC):
     suspected = False
     ahead: int | None = None
     ends: ClassVar[bool] = False
+    packed: ClassVar[bool] = False
     cost: ClassVar[float] = 25.0
 
     def feed(self, data: bytes) -> None:

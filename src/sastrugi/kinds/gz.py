@@ -22,6 +22,8 @@ def measure(source: Source, deep: bool = False) -> Measure | None:
 class _Stream(Follower):
     """One member; of those behind it nothing is known."""
 
+    packed = True
+
     def __init__(self) -> None:
         self._unpacking = Unpacking(31)
 

@@ -104,6 +104,7 @@ def _tail_tags(source: Source, at: int) -> int:
 class _Frames(UnitFollower):
     """A tag, then frames: each header says where the next one stands."""
 
+    packed = True
     cost = 3.0
     _same = -1
     _in_frames = False

@@ -67,7 +67,7 @@ def _break_in(source: Source, packed: list[tuple[int, int]]) -> int:
 class _Chunks(UnitFollower):
     """Chunks by their checksums; what is packed in them, row by row."""
 
-    ends = True
+    ends = packed = True
     _left = _value = _rows = 0
     _name = b""
     _stride = 0

@@ -24,12 +24,12 @@ from sastrugi.kinds.registry import is_textual, kind_named, kinds_begun, measuri
 from sastrugi.media import Extent, Medium, RangeSet
 from sastrugi.media.extents import cut, join
 from sastrugi.media.filemap import FileMap
+from sastrugi.recovery.cluster_looks import text_clusters
 from sastrugi.recovery.confidence import LOOKED_THROUGH, can_prove_itself
 from sastrugi.recovery.evidence import Clue, evidence, of_names
 from sastrugi.recovery.findings import Finding
 from sastrugi.recovery.habits import Habit, Manner, Sort
 from sastrugi.recovery.placing import Budget
-from sastrugi.recovery.text_clusters import text_clusters
 
 MOST_TOGETHER = 4
 """Files that took turns with each other."""

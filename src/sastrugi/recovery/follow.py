@@ -16,11 +16,11 @@ from sastrugi.media import Medium, RangeSet
 from sastrugi.media.extents import total
 from sastrugi.media.filemap import FileMap
 from sastrugi.progress import Progress
+from sastrugi.recovery.cluster_looks import packed_clusters, text_clusters
 from sastrugi.recovery.evidence import Clue
 from sastrugi.recovery.findings import Finding
 from sastrugi.recovery.placing import Budget, as_placed, is_right, measured
 from sastrugi.recovery.sources import MediumSource
-from sastrugi.recovery.text_clusters import text_clusters
 from sastrugi.recovery.trails import FreeClusters, Trails, Walls
 
 _HEAD = 512
@@ -115,7 +115,7 @@ def _likely(begin: type[Follower]) -> Callable[[NDArray[np.uint8]], NDArray[np.b
         out = np.ones(len(rows), bool)
         for other in others:
             out &= ~other(rows)
-        return out
+        return out & packed_clusters(rows) if begin.packed else out
 
     return test
 

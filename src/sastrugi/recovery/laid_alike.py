@@ -28,11 +28,11 @@ from sastrugi.recovery.by_turns import (
     read_clusters,
     standing_of,
 )
+from sastrugi.recovery.cluster_looks import text_clusters
 from sastrugi.recovery.confidence import LOOKED_THROUGH
 from sastrugi.recovery.evidence import Clue, Fact, evidence, of_names
 from sastrugi.recovery.findings import Finding
 from sastrugi.recovery.habits import Habit, Manner, Sort
-from sastrugi.recovery.text_clusters import text_clusters
 
 _PROVED, _TEXT_ENDS, _TEXT = 0.9, 0.85, 0.6
 _BY_HABIT = 0.8

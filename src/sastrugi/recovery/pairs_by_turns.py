@@ -29,6 +29,7 @@ from sastrugi.recovery.by_turns import (
     read_clusters,
     ways,
 )
+from sastrugi.recovery.cluster_looks import text_clusters
 from sastrugi.recovery.confidence import LOOKED_THROUGH, can_prove_itself, of_measure
 from sastrugi.recovery.content import Grid, breaks, found_finding, is_nameless_text, marked_kind
 from sastrugi.recovery.effort import Effort
@@ -40,7 +41,6 @@ from sastrugi.recovery.reassembly_pass import claim_extents
 from sastrugi.recovery.scan_file import ScanFile
 from sastrugi.recovery.sector_survey import SECTOR, Mark, Survey
 from sastrugi.recovery.sources import MediumSource
-from sastrugi.recovery.text_clusters import text_clusters
 
 _MOST_HEADS, _MOST_READ, _MOST_MEASURED, _MOST_TRIES = 20_000, 4 << 30, 512 << 20, 20_000
 """Beginnings; bytes that are read, and measured; ways that are tried."""

@@ -31,11 +31,13 @@ _MOST_BACK = 96 << 10
 """Bytes in front of a break in which a piece may have ended."""
 _BLIND = 64 << 10
 """Bytes of which none was checked: where a piece ends among so many cannot be told."""
-_ENOUGH = 26.0
+_ENOUGH = 18.0
 """Bits that a way gained when it is taken for right: of thousands that are tried none comes so far by chance."""
-_SOME = 4.0
-_NEAR, _FAR = 512, 2048
-"""Clusters behind a piece in which the next one is looked for: first, and where nothing was found there."""
+_SOME = 1.0
+_NEAR, _NEAR_BYTES = 512, 1 << 20
+"""Clusters, or as many as have so many bytes, behind a piece in which the next one is looked for."""
+_LATE_BYTES = 8 << 10
+"""Bytes in front of a break in which a piece likely ended."""
 _CHEAP = 5.0
 _LATE, _BEST, _MOST_PIECES = 4, 3, 400
 _FED = 16
@@ -273,10 +275,14 @@ class Trails:
         """Ends and gaps that are tried together, and whether behind these on clusters that are likely the file's or on
         the others; what promises most first."""
         # Where few bytes are looked at, a piece may have ended long before; then all of its ends cost little.
-        most = len(ends) if ends and ends[0].follower.cost <= _CHEAP else _LATE
+        most = len(ends) if ends and ends[0].follower.cost <= _CHEAP else max(_LATE, _LATE_BYTES // self._cluster)
         late, early = ends[:most], ends[most:]
-        near, far = (1, _NEAR), (_NEAR, _FAR)
-        for some, gaps, likely in ((late, near, True), (early, near, True), (late, far, True), (late, near, False)):
+        near = max(_NEAR, _NEAR_BYTES // self._cluster)
+        stages = (
+            (late, (1, near // 8), True), (early, (1, near // 8), True), (late, (near // 8, near), True),
+            (late, (near, 4 * near), True), (late, (1, near), False), (early, (near // 8, near), True),
+        )  # fmt: skip
+        for some, gaps, likely in stages:
             if some:
                 yield some, gaps, likely
 
