@@ -22,8 +22,8 @@ from sastrugi.progress import Progress
 from sastrugi.recovery.by_turns import apart, groups, text_clusters, ways
 from sastrugi.recovery.findings import Finding
 from sastrugi.recovery.habits import Habit
-from sastrugi.recovery.previous_volumes import LifeGeometry, find_geometries
 from sastrugi.recovery.placing import Budget
+from sastrugi.recovery.previous_volumes import LifeGeometry, find_geometries
 from sastrugi.recovery.reassembly import _around, reassemble
 from sastrugi.recovery.reassembly_pass import Assembly
 from sastrugi.recovery.scan_file import ScanFile

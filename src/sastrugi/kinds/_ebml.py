@@ -11,6 +11,7 @@ _CLUSTER = 0x1F43B675
 _LEVEL_1 = frozenset(
     {0x114D9B74, 0x1549A966, 0x1654AE6B, _CLUSTER, 0x1C53BB6B, 0x1941A469, 0x1043A770, 0x1254C367, 0xEC, 0xBF}
 )
+_SIMPLE_BLOCK, _BLOCK_GROUP, _ENCRYPTED_BLOCK, _SHORT = 0xA3, 0xA0, 0xAF, 16
 _IN_CLUSTER = frozenset({0xE7, 0xA3, 0xA0, 0xA7, 0xAB, 0x5854, 0xEC, 0xBF})
 
 
@@ -72,6 +73,14 @@ def _measure_segment(source: Source, kind: str, at: int, end: int | None) -> Mea
     return Measure(kind, at, True, Proof.STRUCTURE, f"{count} elements meet the length of the segment")
 
 
+def _plausible(element: tuple[int, int, int | None], kept: bytes) -> bool:
+    """Whether an element can be one of a cluster's: blocks name one of few tracks, all others are short."""
+    name, head, size = element
+    if name == _SIMPLE_BLOCK:
+        return 0x80 < kept[head] < 0x90
+    return name in (_BLOCK_GROUP, _ENCRYPTED_BLOCK) or (size is not None and size <= _SHORT)
+
+
 class Elements(UnitFollower):
     """Elements by their lengths, those of clusters each for itself."""
 
@@ -97,7 +106,7 @@ class Elements(UnitFollower):
             elif not self._in_cluster:
                 known = outer
             else:
-                known = inner or (self._cluster_end is None and outer)
+                known = (inner and _plausible(element, kept)) or (self._cluster_end is None and outer)
         if element is None or not known:
             self.wrong = at + 8
             return 0

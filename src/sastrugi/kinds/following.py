@@ -113,13 +113,13 @@ class UnitFollower(Follower):
             if not used:
                 return
             self._skip, self._kept = max(used - len(self._kept), 0), self._kept[used:]
-            if self._skip or not self._kept:
+            if self._skip:
                 return
 
     @abstractmethod
     def _unit(self, kept: bytes, at: int) -> int:
-        """Judge the unit that begins at byte `at` of the file, of which these bytes are there. Returns how many bytes
-        it has, maybe more than are there; 0 to wait for more of it."""
+        """Judge the unit that begins at byte `at` of the file, of which these bytes are there (none where all were
+        judged). Returns how many bytes it has, maybe more than are there; 0 to wait for more of it."""
 
 
 class Unpacking:

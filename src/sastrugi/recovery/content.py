@@ -15,8 +15,8 @@ import numpy as np
 from numpy.typing import NDArray
 
 from sastrugi.kinds import Kind, Measure, Proof, all_kinds, recognise
-from sastrugi.kinds.base import Holds
-from sastrugi.kinds.registry import kinds_begun
+from sastrugi.kinds.base import BytesSource, Holds
+from sastrugi.kinds.registry import kinds_begun, measuring_kind
 from sastrugi.media import Extent, Medium, RangeSet
 from sastrugi.media.filemap import FileMap
 from sastrugi.recovery.confidence import LOOKED_THROUGH, judge_found, kind_of
@@ -27,7 +27,7 @@ from sastrugi.recovery.sources import MediumSource
 from sastrugi.volumes.reader import Times, Volume
 from sastrugi.volumes.registry import ListedFile, ListsOfBlocks, file_systems
 
-_SHORTEST_FRAGMENT = 4096
+SHORTEST_FRAGMENT = 4096
 _ZERO_END, _BY_CHANCE = 8, 16
 """Zeros behind the end of a file; bytes of something else that may look like text."""
 _PERHAPS_A_PIECE, _BEGUN_INSIDE = 0.2, 0.3
@@ -109,12 +109,17 @@ class ContentPass:
     def _in_one_piece(self, offset: int, holding: Sequence[Grid], on_grid: bool, signed: bool) -> Finding | None:
         end = min([grid.data.end for grid in holding], default=self._medium.size)
         measure = _measure(self._medium, FileMap.of((self._claims.free_from(offset, end),)), signed)
-        if measure is None or measure.length <= 0 or (not measure.whole and measure.length < _SHORTEST_FRAGMENT):
+        if measure is None or measure.length <= 0:
+            return None
+        goes_on = signed and on_grid and bool(holding) and _can_be_followed(measure.kind)
+        if not measure.whole and measure.length < SHORTEST_FRAGMENT and not goes_on:
             return None
         if not (on_grid or self._strays or (signed and measure.whole)):
             return None
         found = found_finding(measure, FileMap.of((Extent(offset, measure.length),)), on_grid)
-        found.sound = measure.length if measure.whole else 0
+        found.sound = self._to_the_next(found, holding) if measure.whole and measure.proof == Proof.GUESS else 0
+        if measure.whole and measure.proof > Proof.GUESS:
+            found.sound = measure.length
         inner = self._begun_inside(found, measure, holding) if signed and measure.whole and on_grid else None
         if inner is not None:
             begins, kind = inner
@@ -123,9 +128,21 @@ class ContentPass:
             found.evidence.append(evidence(Clue.BEGUN_INSIDE, kind, begins - offset))
         if holding and not signed and self._goes_on(offset):
             found.confidence = min(found.confidence, _PERHAPS_A_PIECE)
-            found.sound = 0 if measure.length < _SHORTEST_FRAGMENT else found.sound
+            found.sound = 0 if measure.length < SHORTEST_FRAGMENT else found.sound
             found.evidence.append(evidence(Clue.GOES_ON))
         return found
+
+    def _to_the_next(self, found: Finding, holding: Sequence[Grid]) -> int:
+        """Bytes that a file surely has of which only a guess tells the end: what begins on its last cluster is another,
+        of which a few bytes look like its own."""
+        (whole, *_) = found.extents
+        for grid in holding:
+            last = whole.end - 1 - (whole.end - 1 - grid.data.offset) % grid.cluster
+            if last > whole.offset:
+                begun = kinds_begun(BytesSource(self._medium.read(last, SECTOR)))
+                if any(marked_kind(kind) and kind.name != found.kind for kind in begun):
+                    return last - whole.offset
+        return found.size
 
     def _begun_inside(self, found: Finding, measure: Measure, holding: Sequence[Grid]) -> tuple[int, str] | None:
         """Where another file begins inside of one that only its headers speak for, on a cluster and whole, and of which
@@ -266,6 +283,12 @@ def _may_be_inside(kind: Kind, outer: str, held: Sequence[str]) -> bool:
     return marked_kind(kind) and kind.name != outer and kind.name not in held
 
 
+def _can_be_followed(kind: str) -> bool:
+    """Whether a file of which only the head stands here may be found from there on."""
+    known = all_kinds().get(kind)
+    return known is not None and marked_kind(measuring_kind(known)) and measuring_kind(known).follow is not None
+
+
 def breaks(finding: Finding) -> bool:
     """Whether only the beginning of a file was found."""
     return finding.tells(Clue.BREAKS)
@@ -327,7 +350,7 @@ def _measure(medium: Medium, where: FileMap, signed: bool) -> Measure | None:
     if measure is None or measure.proof > Proof.GUESS:
         return measure
     rest = where.read(medium, measure.length, -measure.length % SECTOR)
-    if rest.strip(b"\0") and measure.length >= _SHORTEST_FRAGMENT and measure.length % SECTOR <= _BY_CHANCE:
+    if rest.strip(b"\0") and measure.length >= SHORTEST_FRAGMENT and measure.length % SECTOR <= _BY_CHANCE:
         length = measure.length // SECTOR * SECTOR  # what begins behind it begins like text
         return replace(measure, length=length, rule=f"text for {length:,} bytes, up to what is none")
     if rest.strip(b"\0") or (measure.length < SECTOR and not rest):

@@ -9,7 +9,7 @@ from typing import Protocol
 from sastrugi.errors import Interrupted
 from sastrugi.media import Extent, RangeSet
 from sastrugi.recovery.bins import with_bin_names
-from sastrugi.recovery.content import ContentPass, Grid
+from sastrugi.recovery.content import SHORTEST_FRAGMENT, ContentPass, Grid, breaks
 from sastrugi.recovery.context import ScanContext
 from sastrugi.recovery.findings import FoundVolume
 from sastrugi.recovery.found_pieces import FoundPieces
@@ -240,6 +240,8 @@ class Content:
             pairs.put_together(grids, scan.progress)
             found.put_together(grids, scan.progress)
             scan.effort_ends(effort)
+            heads = scan.file.findings("state = 'found' AND sound = 0 AND size < ?", (SHORTEST_FRAGMENT,))
+            scan.file.drop([one.number for one in heads if breaks(one)])  # nothing was found behind them
         except (KeyboardInterrupt, Interrupted):
             scan.file.rollback()
             raise

@@ -280,6 +280,10 @@ class ScanFile:
                 (finding.number, offset, offset + length),
             )
 
+    def drop(self, numbers: Iterable[int]) -> None:
+        """Drop findings by their numbers."""
+        self._db.executemany("DELETE FROM findings WHERE number = ?", ((number,) for number in numbers))
+
     def findings(self, where: str = "", values: tuple[Any, ...] = (), order: str = "number") -> Iterator[Finding]:
         """Findings that fulfil an SQL condition (all if it is empty), in order of `order`."""
         condition = f"WHERE {where}" if where else ""

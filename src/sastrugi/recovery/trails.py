@@ -10,7 +10,7 @@ from __future__ import annotations
 
 from collections import OrderedDict
 from collections.abc import Callable, Container, Iterable, Iterator
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 from itertools import chain
 
 import numpy as np
@@ -36,9 +36,12 @@ _ENOUGH = 18.0
 _SOME = 1.0
 _NEAR, _NEAR_BYTES = 512, 1 << 20
 """Clusters, or as many as have so many bytes, behind a piece in which the next one is looked for."""
-_LATE_BYTES = 8 << 10
+_LATE_BYTES = 4 << 10
 """Bytes in front of a break in which a piece likely ended."""
 _CHEAP = 5.0
+"""Nanoseconds for a byte of a kind that is looked at here and there only."""
+_CLEARLY = 0.25
+"""Bits for a byte by which clusters that are left out look less like the file than others."""
 _LATE, _BEST, _MOST_PIECES = 4, 3, 400
 _FED = 16
 _SECTOR, _TEXT = 512, 16
@@ -123,10 +126,12 @@ class Walls:
 
 @dataclass(frozen=True, slots=True)
 class _State:
-    """A file as far as it was followed: on runs of clusters, (number of the first, count)."""
+    """A file as far as it was followed: on runs of clusters, (number of the first, count). `guessed`: which clusters
+    they leave out could not be told."""
 
     follower: Follower
     runs: tuple[tuple[int, int], ...]
+    guessed: bool = False
 
     @property
     def last(self) -> int:
@@ -162,7 +167,7 @@ class Trails:
             last, ends = self._straight(state)
             whole = self._whole(last)
             if whole:
-                yield self._places(last, whole), last.follower.saw_most()
+                yield self._places(last, whole), last.follower.saw_most() and not last.guessed
             elif len(stack) < _MOST_PIECES:
                 stack.append(chain(self._elsewhere(ends), self._all_the_same(last, ends)))
 
@@ -190,8 +195,8 @@ class Trails:
         follower.feed(data if self._size is None else data[: max(self._size - follower.fed, 0)])
         first, before = state.runs[-1] if state.runs else (number, 0)
         if first + before == number:
-            return _State(follower, (*state.runs[:-1], (first, before + count)))
-        return _State(follower, (*state.runs, (number, count)))
+            return _State(follower, (*state.runs[:-1], (first, before + count)), state.guessed)
+        return _State(follower, (*state.runs, (number, count)), state.guessed)
 
     def _room(self, number: int, most: int) -> int:
         """Clusters from one on up to the next wall, or the end."""
@@ -268,7 +273,7 @@ class Trails:
     def _all_the_same(self, last: _State, ends: list[_State]) -> Iterator[_State]:
         """The file goes on without a gap, where that only seemed wrong."""
         if last.follower.suspected and ends and self._room(ends[0].last + 1, 1):
-            state = _State(ends[0].follower.forgiven(), ends[0].runs)
+            state = _State(ends[0].follower.forgiven(), ends[0].runs, ends[0].guessed)
             yield self._fed(state, state.last + 1, 1)
 
     def _stages(self, ends: list[_State]) -> Iterator[tuple[list[_State], tuple[int, int], bool]]:
@@ -298,7 +303,8 @@ class Trails:
                 for end, _ in ways
             ]
             order = sorted(range(len(ways)), key=lambda n: -round(strange[n], 2))
-            ways = [ways[n] for n in order]
+            clear = strange[order[0]] - strange[order[1]] > _CLEARLY
+            ways = [(ways[n][0], ways[n][1] if clear else replace(ways[n][1], guessed=True)) for n in order]
         for _, state in ways:
             yield state
 

@@ -1,0 +1,189 @@
+"""Files followed from piece to piece: what is right is never called wrong, and foreign bytes are told soon."""
+
+from __future__ import annotations
+
+import random
+from functools import cache
+from itertools import accumulate
+from pathlib import Path
+
+import pytest
+from hypothesis import given, settings
+from hypothesis import strategies as st
+
+from sastrugi.kinds import all_kinds
+from sastrugi.kinds.following import Follower
+from sastrugi.kinds.registry import measuring_kind
+from sastrugi.media import Extent, RangeSet
+from sastrugi.media.extents import join
+from sastrugi.media.filemap import FileMap
+from sastrugi.media.raw import RawImage
+from sastrugi.recovery.effort import Effort
+from sastrugi.recovery.findings import Finding
+from sastrugi.recovery.follow import follow
+from sastrugi.recovery.placing import Budget
+from sastrugi.specimen.truth import Specimen
+from sastrugi.volumes.reader import Times
+from tests.conftest import Program
+from tests.test_kinds import sample as made
+
+FOLLOWED = {name: measuring_kind(kind).follow for name, kind in all_kinds().items() if measuring_kind(kind).follow}
+TELLING = ("flac", "mp3", "png", "docx", "mkv", "webm", "avi", "ts", "mpg", "ogg", "gif", "mp4", "mov", "gz", "jpeg")
+"""Kinds of which any break shows, wherever pieces end."""
+FAR_APART = ("mkv", "avi", "ogg")
+CLUSTER = 2048
+sample = cache(made)
+FEW = settings(max_examples=6)
+
+
+def begun(kind: str) -> Follower:
+    follower = FOLLOWED[kind]
+    assert follower is not None
+    return follower()
+
+
+def fed(follower: Follower, data: bytes, lengths: list[int]) -> Follower:
+    at = 0
+    for end in [*accumulate(lengths), len(data)]:
+        follower.feed(data[at:end])
+        at = max(at, min(end, len(data)))
+    return follower
+
+
+@pytest.mark.parametrize("kind", FOLLOWED)
+@FEW
+@given(size=st.sampled_from([3_000, 60_000, 300_000]), lengths=st.lists(st.sampled_from([1, 7, 512, 4096, 65536])))
+def test_a_right_file_is_right_to_its_end_however_it_comes(kind: str, size: int, lengths: list[int]) -> None:
+    content = sample(kind, size)
+    whole = fed(begun(kind), content, lengths)
+    suspected = whole.suspected  # by what a picture shows: it may go on all the same
+    assert suspected or whole.wrong is None or whole.wrong > len(content)
+    assert suspected or not whole.ends or whole.end == len(content)
+    assert whole.end in (None, len(content)) and whole.right <= whole.fed == len(content)
+    half = begun(kind)
+    half.feed(content[: len(content) // 2])
+    copied = half.copy()
+    half.feed(bytes(70_000))
+    copied.feed(content[len(content) // 2 :])
+    assert (copied.end, copied.right) == (whole.end, whole.right) or suspected or copied.suspected
+
+
+@pytest.mark.parametrize("kind", TELLING)
+@FEW
+@given(cut=st.integers(3, 60), seed=st.integers(0, 99))
+def test_foreign_bytes_are_never_right(kind: str, cut: int, seed: int) -> None:
+    """What breaks is told behind the cut, never in front of it; and nothing behind it is called right."""
+    content = sample(kind, 300_000)
+    follower = begun(kind)
+    follower.feed(content[: cut * CLUSTER])
+    if follower.wrong is not None and follower.suspected:
+        return
+    assert follower.wrong is None
+    before = follower.bits
+    follower.feed(random.Random(seed).randbytes(256 << 10))
+    assert follower.right < cut * CLUSTER + 1024 or follower.bits < before + 10, "but by chance"
+    assert follower.wrong is None or follower.wrong > cut * CLUSTER
+    assert follower.end is None
+    if kind not in ("png", "docx", "gz", "mp4", "mov"):
+        assert follower.wrong is not None, "within a quarter of a mebibyte"
+
+
+@given(kind=st.sampled_from(sorted(FOLLOWED)), data=st.binary(max_size=3000), keep=st.integers(0, 600))
+def test_any_bytes_are_followed_without_harm(kind: str, data: bytes, keep: int) -> None:
+    content = sample(kind, 3_000)[:keep]
+    follower = fed(begun(kind), content + data, [keep, 100, 1])
+    follower.copy().feed(data)
+    follower.forgiven().feed(data)
+    assert follower.fed == len(content + data) and follower.bits < 1e6
+    assert follower.may_be_ahead(data) in (True, False) and follower.learn(data) in (True, False)
+
+
+def woven(kind: str, size: int, dice: random.Random, image: RawImage) -> tuple[bytes, list[Extent]]:
+    """A file in chunks of any length, among others of noise and text."""
+    content = sample(kind, size)
+    clusters = -(-len(content) // CLUSTER)
+    places: list[int] = []
+    at = 8
+    while len(places) < clusters:
+        run = min(dice.randint(2, 40), clusters - len(places))
+        places += range(at, at + run)
+        at += run + dice.randint(1, 60)
+    noise, text = dice.randbytes(image.size), b"by noon the stake stands\n" * (image.size // 25)
+    for start in range(0, at + 8, 7):
+        part = dice.choice((noise, text))
+        image.write(start * CLUSTER, part[start * CLUSTER : (start + 7) * CLUSTER])
+    for n, place in enumerate(places):
+        image.write(place * CLUSTER, content[n * CLUSTER : (n + 1) * CLUSTER].ljust(CLUSTER, b"\0"))
+    return content, list(join(Extent(place * CLUSTER, CLUSTER) for place in places))
+
+
+@pytest.mark.parametrize("seed", [1, 2])
+@pytest.mark.parametrize("kind", ["flac", "mp3", "png", "mkv", "avi", "ts", "mpg", "ogg"])
+def test_a_file_written_by_turns_of_any_length_is_followed(tmp_path: Path, kind: str, seed: int) -> None:
+    """Whatever lengths its pieces and the gaps between them have; where checks are so far apart that several ways pass
+    them, none is sure."""
+    dice = random.Random(seed)
+    with RawImage(tmp_path / "m.img", 2 << 20) as image:
+        content, places = woven(kind, 250_000, dice, image)
+        guess = FileMap.of((Extent(places[0].offset, len(content)),))
+        lost = Finding(
+            "deleted", "/", f"x.{kind}", kind, "data", len(content), guess, Times(), ("tables",), 0.1, 1.0, []
+        )
+        effort = Effort(3e9)
+        found = follow(image, lost, CLUSTER, image.size, RangeSet(), Budget(1 << 40, 1000, 0, effort))
+        assert effort.left < 3e9
+        right = found is not None and found.map.read(image, 0, found.size) == content
+        assert right or (kind in FAR_APART and (found is None or not found.sure))
+
+
+def test_an_index_behind_the_media_is_found_first(tmp_path: Path) -> None:
+    """A film's pictures can be followed only by its index, which stands behind them, in a piece of its own."""
+    content = sample("mov", 200_000)
+    cut, tail = 30 * CLUSTER, len(content) // CLUSTER * CLUSTER
+    with RawImage(tmp_path / "m.img", 2 << 20) as image:
+        image.write(0, random.Random(1).randbytes(2 << 20))
+        places = [Extent(CLUSTER, cut), Extent(50 * CLUSTER, tail - cut), Extent(400 * CLUSTER, len(content) - tail)]
+        at = 0
+        for place in places:
+            image.write(place.offset, content[at : at + place.length])
+            at += place.length
+        guess = FileMap.of((Extent(CLUSTER, len(content)),))
+        lost = Finding("deleted", "/", "x.mov", "mov", "data", len(content), guess, Times(), ("tables",), 0.1, 1.0, [])
+        found = follow(image, lost, CLUSTER, image.size, RangeSet(), Budget(1 << 40, 1000), patience=4.0)
+        assert found is not None
+        last = found.extents[-1]
+        assert last.end == places[-1].end, "its index was found"
+
+
+RECIPE = """\
+recipe = 1
+name = "woven"
+title = "A camp disk that four programs wrote to at once"
+seed = 5
+medium.size = "48 MiB"
+[[steps]]
+do = "format"
+file_system = "{file_system}"
+cluster = "4 KiB"
+[[steps]]
+do = "store"
+into = "/Day"
+writers = 4
+chunk = "8 KiB..128 KiB"
+corpus = {{ files = 24, kinds = ["flac", "mp3", "png", "webm", "ts", "docx"], size = "60 KiB..900 KiB" }}
+[[steps]]
+do = "delete"
+what = ["/Day/*"]
+"""
+
+
+@pytest.mark.parametrize(("file_system", "floor"), [("fat16", 85), ("exfat", 85), ("hfs+", 70)])
+def test_files_that_four_programs_wrote_at_once_come_back(sastrugi: Program, tmp_path: Path, file_system: str) -> None:
+    """By the command, on a medium of its own: nearly all that lie in many pieces, and nothing sure that is wrong."""
+    (tmp_path / "r.toml").write_text(RECIPE.format(file_system=file_system))
+    sastrugi("build", tmp_path / "r.toml", "--into", tmp_path / "s")
+    sastrugi("scan", tmp_path / "s", "--out", tmp_path / "s.scan", code=None)
+    with Specimen(tmp_path / "s") as specimen:
+        lost = [one for one in specimen.truth.files if not one.standing and one.ceiling.intact]
+        assert sum(len(one.extents) > 3 for one in lost) >= 8
+    sastrugi("score", tmp_path / "s", tmp_path / "s.scan", "--floor", f"intact={floor}%")
