@@ -18,7 +18,7 @@ from sastrugi.progress import Progress
 from sastrugi.recovery.by_turns import even_shares
 from sastrugi.recovery.content import ContentPass, Grid
 from sastrugi.recovery.evidence import Clue, evidence
-from sastrugi.recovery.found_pieces import put_together
+from sastrugi.recovery.found_pieces import FoundPieces
 from sastrugi.recovery.habits import Habit
 from sastrugi.recovery.laid_alike import as_beside, habit_of, markup_behind_gaps, text_behind_gaps
 from sastrugi.recovery.scan_file import ScanFile
@@ -142,7 +142,10 @@ def test_heads_that_were_found_are_put_together(
         head.evidence = [evidence(Clue.BREAKS, measure.kind, measure.breaks_at, 0, measure.rule)]
         with ScanFile.create(folder / "m.scan", image, ("content",)) as scan:
             scan.add(head)
-            put_together(image, scan, [Grid(Extent(0, SIZE), CLUSTER)], Progress())
+            grids = [Grid(Extent(0, SIZE), CLUSTER)]
+            pieces_of = FoundPieces(image, scan)
+            pieces_of.follow(grids, Progress())
+            pieces_of.put_together(grids, Progress())
             (found,) = scan.findings()
         whole = image.read_extents(found.extents) == content
         assert whole or (found.size == head.size and found.confidence == head.confidence), "right, or as it was"

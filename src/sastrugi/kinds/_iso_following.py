@@ -9,7 +9,7 @@ from sastrugi.kinds._iso_boxes import BOX, TOP, boxes_in
 from sastrugi.kinds.base import BytesSource, Source
 from sastrugi.kinds.following import UnitFollower
 
-_HEAD, _MOST_INDEX = 16, 16 << 20
+_HEAD, _MOST_INDEX = 16, 4 << 20
 """Bytes of a picture, or of a part of it, that a test looks at; and of an index that is kept."""
 _BITS = 20.0
 
@@ -62,7 +62,7 @@ class Boxes(UnitFollower):
         if name == b"moov" and self._pictures is None:
             if len(kept) < min(size, _MOST_INDEX):
                 return 0
-            self.learn(kept[:size])
+            self.learn(kept[:size])  # a longer one is not known whole
         self._passed(at + head, 24.0)
         if name == b"mdat":
             self._media_end = at + size

@@ -30,6 +30,8 @@ the block ends."""
 _SURVIVED = 1.44 / 16384
 """Bits for a byte that decodes: the codes of other photographs do for long."""
 _SEGMENT_BITS = 8.0
+_BEHIND = 64
+"""Bytes behind the last block that may be there before a marker."""
 _LEAST, _MOST = -4.0, 2.0
 """Bits that one unit can be worth: edges of a picture are no seams."""
 _FOREIGN, _FEWEST_ROWS, _MEMORY, _CLEARLY = -60.0, 2, 3, 2.5
@@ -257,6 +259,8 @@ class Blocks(UnitFollower):
             reached = at >> 3
             return reached + data[before:reached].count(b"\xff") - before + 4
         cut = min(at >> 3, len(data))
+        if done >= most and len(data) - cut > _BEHIND:  # a marker should stand there
+            return cut + data[before:cut].count(b"\xff") - before + _BEHIND
         self._bits, self._at_bit, self._unit_number, self._coefficient = data[cut:], at - 8 * cut, number, index
         return None
 

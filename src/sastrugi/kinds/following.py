@@ -15,6 +15,8 @@ _SURVIVED = 1.44 / 8192
 """Bits for a byte that unpacks: foreign data come upon a code that is none within ten thousand bytes or so."""
 UNPACKED = 8
 """Bytes that are unpacked in the time in which one is looked at."""
+_MOST_KEPT = 5 << 20
+"""Bytes of one unit that are waited for."""
 _MOST_AT_ONCE = 1 << 20
 _PARTS = 2
 """Of a file's parts none is as long as this share of it without a check."""
@@ -111,6 +113,8 @@ class UnitFollower(Follower):
         while self.wrong is None and self.end is None:
             used = self._unit(self._kept, self.fed - len(self._kept))
             if not used:
+                if len(self._kept) > _MOST_KEPT:
+                    self.wrong = self.fed
                 return
             self._skip, self._kept = max(used - len(self._kept), 0), self._kept[used:]
             if self._skip:

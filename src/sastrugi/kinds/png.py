@@ -88,7 +88,8 @@ class _Chunks(UnitFollower):
         if len(kept) < 8:
             return 0
         length, name = _CHUNK.unpack_from(kept)
-        if length > 0x7FFFFFFF or not name.isalpha() or (at == 8) != (name == b"IHDR"):
+        known = name.isalpha() and length <= 0x7FFFFFFF and (name != b"IHDR" or length == 13)
+        if not known or (at == 8) != (name == b"IHDR"):
             self.wrong = at + 8
             return 0
         self._left, self._name, self._value = length, name, zlib.crc32(name)

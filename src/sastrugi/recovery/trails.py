@@ -44,6 +44,8 @@ _CLEARLY = 0.25
 """Bits for a byte by which clusters that are left out look less like the file than others."""
 _LATE, _BEST, _MOST_PIECES = 4, 3, 400
 _FED = 16
+_MOST_FED = 256 << 20
+"""Bytes of a file, whatever a record says."""
 _SECTOR, _TEXT = 512, 16
 
 
@@ -214,13 +216,15 @@ class Trails:
         """Follow a file as far as it goes without a gap. Returns where that ends, and the states in which its piece may
         have ended, the last first."""
         coarse = [state]
-        while not self._is_over(coarse[-1].follower):
-            count = self._room(coarse[-1].last + 1, _FED)
-            if not count:
+        while not self._is_over(coarse[-1].follower) and not self._spent:
+            before = coarse[-1]
+            count = self._room(before.last + 1, _FED)
+            if not count or before.follower.fed > _MOST_FED:
                 break
-            coarse.append(self._fed(coarse[-1], coarse[-1].last + 1, count))
+            coarse.append(self._fed(before, before.last + 1, count))
+            self._charge(coarse[-1].follower.work - before.follower.work)
+            del coarse[: -(_MOST_BACK // (_FED * self._cluster) + 3)]  # earlier ones are not gone back to
         last = coarse[-1]
-        self._charge(last.follower.work - state.follower.work)
         if self._whole(last):
             return last, []
         follower = last.follower
