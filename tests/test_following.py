@@ -178,7 +178,9 @@ what = ["/Day/*"]
 
 
 @pytest.mark.parametrize(("file_system", "floor"), [("fat16", 85), ("exfat", 85), ("hfs+", 70)])
-def test_files_that_four_programs_wrote_at_once_come_back(sastrugi: Program, tmp_path: Path, file_system: str) -> None:
+def test_files_that_four_programs_wrote_at_once_come_back(
+    sastrugi: Program, tmp_path: Path, file_system: str, floor: int
+) -> None:
     """By the command, on a medium of its own: nearly all that lie in many pieces, and nothing sure that is wrong."""
     (tmp_path / "r.toml").write_text(RECIPE.format(file_system=file_system))
     sastrugi("build", tmp_path / "r.toml", "--into", tmp_path / "s")

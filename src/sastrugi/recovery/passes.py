@@ -25,8 +25,8 @@ from sastrugi.units import format_size
 from sastrugi.volumes.metadata_scan import LooseTable, loose_tables
 from sastrugi.volumes.orphan_folders import LooseFolder
 
-_BY_RECORDS = 0.6
-"""The share of the effort that goes to files that records tell of."""
+_BY_RECORDS, _PAIRS = 0.6, 0.3
+"""Shares of the effort: that which goes to files that records tell of; and, of the rest, to pairs by turns."""
 MOST_LOOSE = 24 << 20
 """Bytes of folders of earlier lives that are read, 32 for an entry: of several hundred thousand files."""
 
@@ -233,11 +233,12 @@ class Content:
             regions = [*(place.where for place in scan.places), Extent(0, scan.medium.size)]
             grids = [*grids, *told_grids(scan.file, grids, regions)]
             effort = scan.effort(1 - _BY_RECORDS)
+            with effort.part(_PAIRS) as part:
+                pairs = PairsByTurns(scan.medium, scan.file, scan.survey, kept, scan.limits.keeps, part)
+                scan.sweep(pairs.unlooked(scan.range))
+                pairs.put_together(grids, scan.progress)
             found = FoundPieces(scan.medium, scan.file, effort)
             found.follow(grids, scan.progress)
-            pairs = PairsByTurns(scan.medium, scan.file, scan.survey, kept, scan.limits.keeps, effort)
-            scan.sweep(pairs.unlooked(scan.range))
-            pairs.put_together(grids, scan.progress)
             found.put_together(grids, scan.progress)
             scan.effort_ends(effort)
             heads = scan.file.findings("state = 'found' AND sound = 0 AND size < ?", (SHORTEST_FRAGMENT,))
