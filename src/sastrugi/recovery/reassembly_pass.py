@@ -30,6 +30,8 @@ from sastrugi.recovery.trails import Walls
 _ROUNDS = 3
 _BY_TURNS, _BY_TRAILS = 0.25, 0.6
 """Shares of the effort that is left, for files by turns and for those that can be followed."""
+_AROUND_ALL = 0.5
+"""The share of it that goes to following around all that is claimed."""
 _FOLLOWED, _MOST_FOLLOWED = 1 << 40, 100_000
 """Bytes of followed files that are measured, and such files: the effort ends it before."""
 _PAIRED, _MOST_WAYS = 1 << 30, 1 << 18
@@ -156,8 +158,11 @@ class Assembly:
             claim(self._firm, finding, finding.sound)
             found.append(finding)
 
-        budget = Budget(_FOLLOWED, _MOST_FOLLOWED, effort=effort)
-        follow_all(self._medium, waiting, self._firm, budget, self._walls, put, progress)
+        # First around what only headers speak for, which mostly lies where it seems to; then through it.
+        for claims, share in ((self._taken, _AROUND_ALL), (self._firm, 1.0)):
+            with effort.part(share) as part:
+                budget = Budget(_FOLLOWED, _MOST_FOLLOWED, effort=part)
+                follow_all(self._medium, waiting, claims, budget, self._walls, put, progress)
         self._make_way([one for one in found if one.sound])
 
     def _make_way(self, found: Iterable[Finding]) -> None:
