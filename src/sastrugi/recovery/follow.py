@@ -47,11 +47,17 @@ def follow_all(
     are tried again then, and for longer when nothing more is found."""
     patience = list(_PATIENCE)
     done = set[int]()
+    kinds: dict[int, type[Follower] | None] = {}
     while patience and not budget.spent:
-        known = [
-            (followed_as(medium, one), one, cluster, end) for one, cluster, end in waiting() if one.number not in done
-        ]
-        can = [(kind.cost, one, cluster, end) for kind, one, cluster, end in known if kind is not None]
+        can: list[tuple[float, Finding, int, int]] = []
+        for one, cluster, end in waiting():
+            if one.number in done:
+                continue
+            if one.number not in kinds:
+                kinds[one.number] = followed_as(medium, one)
+            kind = kinds[one.number]
+            if kind is not None:
+                can.append((kind.cost, one, cluster, end))
         can.sort(key=lambda each: (each[0], each[1].size, each[1].number))
         progress.start("files that can be followed", len(can), "files")
         settled = 0
