@@ -98,6 +98,15 @@ def test_any_bytes_are_followed_without_harm(kind: str, data: bytes, keep: int) 
     assert follower.may_be_ahead(data) in (True, False) and follower.learn(data) in (True, False)
 
 
+@given(at=st.integers(0, 700), value=st.integers(0, 255))
+def test_a_photograph_with_any_header_is_followed_without_harm(at: int, value: int) -> None:
+    """Its tables say how many bits are read: whatever they say."""
+    content = bytearray(sample("jpeg", 30_000))
+    tables = content.find(b"\xff\xc4")
+    content[tables + at] = value
+    assert fed(begun("jpeg"), bytes(content), [4096]).fed == len(content)
+
+
 def woven(kind: str, size: int, dice: random.Random, image: RawImage) -> tuple[bytes, list[Extent]]:
     """A file in chunks of any length, among others of noise and text."""
     content = sample(kind, size)

@@ -50,7 +50,7 @@ def _entries(lengths: bytes, symbols: bytes, first: bool) -> tuple[list[int], li
             run, size = (0, symbol) if first else divmod(symbol, 16)
             ends = not first and size == 0 and run != 15
             made = size if first else run + 1
-            entry = (length + size) | made << 6 | (_ENDS if ends else 0)
+            entry = (length + size) | made << 6 | (_ENDS if ends else 0) if size < 16 else 0
             start = code << (_PEEK - length)
             one[start : start + (1 << (_PEEK - length))] = entry
             code += 1

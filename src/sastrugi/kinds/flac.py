@@ -259,6 +259,8 @@ class _Frames(UnitFollower):
         if self._total and done >= self._total:
             end = next((n for n in _ends(kept[: self._largest], self._smallest) if _slack(kept, at + n, n)), 0)
             self.end = at + end if end else None
+            if not end and len(kept) >= self._largest + 512:
+                self.wrong = at + len(kept)
             return 0
         mark, reach = kept[:2], self._largest + 2  # the same in front of each
         following = kept.find(mark, max(self._smallest, 2), reach)
