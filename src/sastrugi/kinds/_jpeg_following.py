@@ -15,7 +15,7 @@ from numpy.typing import NDArray
 
 from sastrugi.kinds.following import UnitFollower
 
-_SOI, _EOI, _SOS, _DHT, _DRI = 0xD8, 0xD9, 0xDA, 0xC4, 0xDD
+_EOI, _SOS, _DHT, _DRI = 0xD9, 0xDA, 0xC4, 0xDD
 _SEQUENTIAL = (0xC0, 0xC1)
 _FRAMES = frozenset(range(0xC0, 0xD0)) - {_DHT, 0xC8, 0xCC}
 _SEGMENTS = frozenset({*range(0xE0, 0xF0), 0xDB, _DHT, 0xCC, _DRI, 0xDC, 0xFE, _SOS}) | _FRAMES
@@ -24,7 +24,7 @@ _MARKER = re.compile(b"\xff[^\x00]", re.DOTALL)
 _FRAME = Struct(">BHHB")
 _PEEK, _AHEAD = 16, 48
 """Bits that are looked up at once; and those that must be there for it: a code, and what it says follows."""
-_LENGTHS, _INDEX, _ENDS = 0x3F, 0x7F, 1 << 13
+_LENGTHS, _ENDS = 0x3F, 1 << 13
 """Fields of an entry: bits of its codes (6), coefficients they make, or bits of the first one's difference (7), whether
 the block ends."""
 _SURVIVED = 1.44 / 16384

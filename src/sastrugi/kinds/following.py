@@ -127,7 +127,7 @@ class UnitFollower(Follower):
 
 
 class Unpacking:
-    """A deflated stream as far as it was unpacked. `bits` is what its going on is worth."""
+    """A deflated stream as far as it was unpacked: to `out` bytes, of `taken`."""
 
     def __init__(self, window: int) -> None:
         self._unpacker = zlib.decompressobj(window)
