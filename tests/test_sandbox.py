@@ -84,8 +84,15 @@ def got_through(said: str) -> set[str]:
     return {name for name, _, result in lines if result == "done"}
 
 
-def without(kinds: str, words: list[str]) -> list[str]:
-    """A command on a kernel that gives no namespaces of some kinds."""
+MOUNTED = "mounted"
+
+
+def elsewhere(kinds: str, folder: Path, words: list[str]) -> list[str]:
+    """A command on a kernel that gives no namespaces of some kinds, or with a mount of somebody else's in a folder."""
+    if kinds == MOUNTED:
+        (folder / "mounted").mkdir()
+        script = 'mount -t tmpfs none "$0" || exit 9; exec "$@"'
+        return ["unshare", "--user", "--map-root-user", "--mount", "sh", "-c", script, str(folder / "mounted"), *words]
     script = f'for kind in {kinds}; do echo 0 > /proc/sys/user/max_${{kind}}_namespaces || exit 9; done; exec "$@"'
     return ["unshare", "--user", "--map-root-user", "sh", "-c", script, "sh", *words]
 
@@ -96,6 +103,7 @@ def without(kinds: str, words: list[str]) -> list[str]:
         ("", set(), OWN_COPY),
         ("pid", {"pid namespace"}, OWN_COPY),
         ("user mnt pid net ipc uts", {"mount namespace", "read-only view"}, ATTRIBUTES | SERVERS),
+        (MOUNTED, set(), OWN_COPY),
     ],
 )
 def test_an_engine_that_tries_everything(
@@ -112,7 +120,7 @@ def test_an_engine_that_tries_everything(
     before = outside.state()
     words = ["trial", str(demo / "specimen"), "--engine", "mine", "--engines", "engines.toml", "--into", "trial"]
     command = [program_path(), *words, "--json"]
-    ran = subprocess.run(without(kinds, command) if kinds else command, cwd=tmp_path, capture_output=True, text=True)
+    ran = subprocess.run(elsewhere(kinds, tmp_path, command) if kinds else command, cwd=tmp_path, capture_output=True, text=True)
     if ran.returncode == 9 or "unshare" in ran.stderr:
         pytest.skip("this system gives no namespaces at all")
     assert ran.stdout, ran.stderr

@@ -32,7 +32,7 @@ from sastrugi.campaign.sandbox.kernel import (
 )
 from sastrugi.campaign.sandbox.powers import CAP_DAC, confine_writing, drop_capabilities, filter_calls
 from sastrugi.campaign.sandbox.processes import children_of, descendants, end_all
-from sastrugi.campaign.sandbox.view import DEVICES, SHARED_MEMORY, build_view, loopback_up
+from sastrugi.campaign.sandbox.view import DEVICES, SHARED_MEMORY, build_view, loopback_up, sockets_of_others
 
 _LOOK, _START = 0.02, 30.0
 """Seconds to wait for a word of the engine, and for the namespaces to be made."""
@@ -158,6 +158,7 @@ def _keep(
         signal.signal(signal.SIGTERM, signal.SIG_DFL)
         signal.signal(signal.SIGINT, signal.SIG_DFL)
         words.recv(64)
+        sockets = sockets_of_others()  # which another network namespace does not tell
         if namespaces:
             unshare(sum(CLONE_NEW[name] for name in namespaces))
         if "user" in namespaces:
@@ -168,7 +169,7 @@ def _keep(
         reaper = os.fork()
         if reaper == 0:
             prctl(PR_SET_PDEATHSIG, int(signal.SIGKILL))
-            _reap_in_place(order, namespaces, writing, words, limited)
+            _reap_in_place(order, namespaces, sockets, writing, words, limited)
         words.close()
         os.close(writing)
         os.waitpid(reaper, 0)
@@ -180,8 +181,9 @@ def _keep(
 
 
 def _reap_in_place(
-    order: dict[str, Any], namespaces: tuple[str, ...], writing: int, words: socket.socket, limited: list[str]
-) -> None:
+    order: dict[str, Any], namespaces: tuple[str, ...], sockets: list[str], writing: int, words: socket.socket,
+    limited: list[str],
+) -> None:  # fmt: skip
     """The reaper: build what the engine sees, start it, reap what is left, and say how it ended."""
     try:
         prctl(PR_SET_CHILD_SUBREAPER, 1)
@@ -192,7 +194,8 @@ def _reap_in_place(
             loopback_up()
         if "mount" in namespaces:
             size = min(number for number in (order["disk"], order["memory"]) if number)
-            own = build_view(order["writable"], order["devices"], order["needed"], size, "pid" in namespaces)
+            given = order["writable"], order["devices"], order["needed"]
+            own = build_view(*given, sockets, size, "pid" in namespaces)
             writable = [*order["writable"], *DEVICES, *own]
             space = (os.open(SHARED_MEMORY, os.O_RDONLY | os.O_DIRECTORY),)
             held.append(VIEW)

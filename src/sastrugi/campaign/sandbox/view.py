@@ -2,10 +2,11 @@
 
 Built in a mount namespace of its own. All mounts become read-only, without devices and without set-user-ID programs;
 the writable folders are mounted on themselves. `/dev` holds null, zero, full, random and urandom alone. `/tmp`,
-`/var/tmp` and `/run` are overlays: what stands there can be read, what the engine writes there goes with it, and the
-sockets of others are dead. They and `/dev/shm` share one tmpfs, whose size is the limit of the disk.
+`/var/tmp` and `/run` are overlays: what stands there can be read, and what the engine writes there goes with it. They
+and `/dev/shm` share one tmpfs, whose size is the limit of the disk. Sockets of others cannot be called.
 
-Sources: mount_namespaces(7), tmpfs(5), `Documentation/filesystems/overlayfs.rst` and `sharedsubtree.rst` of Linux.
+Sources: mount_namespaces(7), tmpfs(5), unix(7), `Documentation/filesystems/overlayfs.rst`, `sharedsubtree.rst` and
+`proc.rst` (`/proc/net/unix`) of Linux.
 """
 
 from __future__ import annotations
@@ -40,12 +41,17 @@ _LINKS = {"fd": "/proc/self/fd", "stdin": "/proc/self/fd/0", "stdout": "/proc/se
 _OWN = "/dev/own"
 _FILES = 100_000
 """That fit into the tmpfs: each takes memory, also when it is empty."""
+_SOCKETS = 4096
+"""That are silenced at most."""
 _SIOCGIFFLAGS, _SIOCSIFFLAGS, _IFF_UP = 0x8913, 0x8914, 1
 
 
-def build_view(writable: list[str], devices: list[str], needed: list[str], space: int, own_pids: bool) -> list[str]:
-    """Change what this process sees, in its own mount namespace; `space` bytes may be put into temporary folders. The
-    answer are the folders and files that are its own, and can be written. Raises OSError where the kernel refuses."""
+def build_view(
+    writable: list[str], devices: list[str], needed: list[str], sockets: list[str], space: int, own_pids: bool
+) -> list[str]:
+    """Change what this process sees, in its own mount namespace; `space` bytes may be put into temporary folders, and
+    nobody answers at `sockets`. The answer are the folders and files that are its own, and can be written. Raises
+    OSError where the kernel refuses."""
     mount("", "/", "", MS_REC | MS_SLAVE)  # what others unmount goes here, too
     covered = [path for path in TEMPORARY if Path(path).is_dir() and not Path(path).is_symlink()]
     inside = [path for path in [*writable, *_mounts_needed(needed)] if any(map(Path(path).is_relative_to, covered))]
@@ -65,6 +71,10 @@ def build_view(writable: list[str], devices: list[str], needed: list[str], space
             Path(path).mkdir(parents=True)
         _bind(f"/proc/self/fd/{handle}", path)
         os.close(handle)
+    for path in sockets:
+        with suppress(OSError):  # it is gone, or this process cannot get there
+            if Path(path).is_socket():
+                _bind("/dev/null", path)
     unmount(_OWN)
     Path(_OWN).rmdir()
     set_mount("/", ATTR_RDONLY | ATTR_NOSUID | ATTR_NODEV, recursive=True)
@@ -75,6 +85,16 @@ def build_view(writable: list[str], devices: list[str], needed: list[str], space
     if own_pids:
         mount("proc", "/proc", "proc", MS_RDONLY | MS_NOSUID | MS_NODEV | MS_NOEXEC)
     return own
+
+
+def sockets_of_others() -> list[str]:
+    """Where servers of this network namespace can be called by path. Those that were named from the folder that their
+    server was in are not among them: nobody can tell where they are."""
+    with suppress(OSError):
+        rows = Path("/proc/net/unix").read_bytes().splitlines()[1:]
+        paths = (os.fsdecode(row.split(maxsplit=7)[-1]) for row in rows if row.count(b"/"))
+        return list(dict.fromkeys(path for path in paths if path.startswith("/")))[:_SOCKETS]
+    return []
 
 
 def _bind(source: str, target: str) -> None:
@@ -90,8 +110,8 @@ def _folder(name: str) -> Path:
 
 
 def _cover(path: str, needed: list[str]) -> bool:
-    """Give the engine a folder of its own in the place of this one. Where the kernel lays no folder over another, an
-    empty one does; not where something lies there that is needed."""
+    """Give the engine a folder of its own in the place of this one. Where the kernel lays no folder over another (over
+    one with mounts of others inside, it does not), an empty one does; not where something lies there that is needed."""
     name = path.strip("/").replace("/", "-")
     upper, work = _folder(f"{name}-upper"), _folder(f"{name}-work")
     for more in (",userxattr", ""):
