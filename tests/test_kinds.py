@@ -29,10 +29,10 @@ SIGNED = [name for name in KINDS if measuring_kind(kind_named(name)).signatures]
 
 
 @cache
-def sample(name: str, size: int = 40_000) -> bytes:
+def sample(name: str, size: int = 40_000, seed: int = 0) -> bytes:
     make = kind_named(name).make
     assert make is not None
-    return make(Dice(f"sample of {name}"), size)
+    return make(Dice(f"sample of {name}" + (f" {seed}" if seed else "")), size)
 
 
 def measured(name: str, data: bytes | Source, deep: bool = True) -> Measure | None:

@@ -120,7 +120,9 @@ def test_an_engine_that_tries_everything(
     before = outside.state()
     words = ["trial", str(demo / "specimen"), "--engine", "mine", "--engines", "engines.toml", "--into", "trial"]
     command = [program_path(), *words, "--json"]
-    ran = subprocess.run(elsewhere(kinds, tmp_path, command) if kinds else command, cwd=tmp_path, capture_output=True, text=True)
+    ran = subprocess.run(
+        elsewhere(kinds, tmp_path, command) if kinds else command, cwd=tmp_path, capture_output=True, text=True
+    )
     if ran.returncode == 9 or "unshare" in ran.stderr:
         pytest.skip("this system gives no namespaces at all")
     assert ran.stdout, ran.stderr

@@ -5,6 +5,7 @@ Source: ITU-T T.81, annex B (segments), F.2.2 (sequential decoding with Huffman 
 
 from __future__ import annotations
 
+import math
 import re
 from functools import lru_cache
 from struct import Struct
@@ -15,10 +16,10 @@ from numpy.typing import NDArray
 
 from sastrugi.kinds.following import UnitFollower
 
-_EOI, _SOS, _DHT, _DRI = 0xD9, 0xDA, 0xC4, 0xDD
+_EOI, _SOS, _DHT, _DRI, _DQT = 0xD9, 0xDA, 0xC4, 0xDD, 0xDB
 _SEQUENTIAL = (0xC0, 0xC1)
 _FRAMES = frozenset(range(0xC0, 0xD0)) - {_DHT, 0xC8, 0xCC}
-_SEGMENTS = frozenset({*range(0xE0, 0xF0), 0xDB, _DHT, 0xCC, _DRI, 0xDC, 0xFE, _SOS}) | _FRAMES
+_SEGMENTS = frozenset({*range(0xE0, 0xF0), _DQT, _DHT, 0xCC, _DRI, 0xDC, 0xFE, _SOS}) | _FRAMES
 _RESTARTS = range(0xD0, 0xD8)
 _MARKER = re.compile(b"\xff[^\x00]", re.DOTALL)
 _FRAME = Struct(">BHHB")
@@ -30,11 +31,14 @@ the block ends."""
 _SURVIVED = 1.44 / 16384
 """Bits for a byte that decodes: the codes of other photographs do for long."""
 _SEGMENT_BITS = 8.0
+_SLICE = 1 << 10
+"""Bytes that are decoded at once: foreign ones often show in the first of them."""
 _BEHIND = 64
 """Bytes behind the last block that may be there before a marker."""
 _LEAST, _MOST = -4.0, 2.0
 """Bits that one unit can be worth: edges of a picture are no seams."""
-_FOREIGN, _FEWEST_ROWS, _MEMORY, _CLEARLY = -60.0, 2, 3, 2.5
+_FOREIGN, _FEWEST_ROWS, _MEMORY, _CLEARLY = -60.0, 2, 3, 1.5
+_JUDGED, _BESIDE, _FAR, _LIGHTEST, _CHANGED, _ALIKE = 16, 0.7, 1.5, 1.25, 10.0, 0.5
 """Bits in a row by which a picture goes on with another one; rows of units before that is asked, and that are
 remembered; how much farther units of another picture are from each other, at least."""
 
@@ -71,8 +75,8 @@ class Blocks(UnitFollower):
     """Segments, then blocks of one scan by their codes. Photographs that come in several scans are followed by their
     markers alone."""
 
-    ends = True
-    cost = 300.0
+    ends = packed = True
+    cost = 500.0
     _sequential = False
     _units: tuple[tuple[int, int], ...] = ()
     """The tables of each block of a unit: of the first coefficient, and of the others."""
@@ -86,17 +90,26 @@ class Blocks(UnitFollower):
     """The first coefficient of the last block of brightness: eight times how light it is, in steps of its table."""
     _row = 0
     """Units in a row."""
+    _step_of = 0
+    """The table of steps of brightness."""
+    _lightest = 0
+    """How light or dark a block can be at most; 0 where that is not known."""
     _seen: NDArray[np.int32] = np.zeros(0, np.int32)
     """How light the last units were, of a row at most."""
+    _differed: NDArray[np.float64] = np.zeros(0)
+    """How far each of them was from the one above it."""
+    _waiting: tuple[int, ...] = ()
+    """Units that are not judged yet, as there are too few of them."""
     _near = _far = 0.0
     """How far the last units are from those above them, and from the mean."""
-    _counted = 0
+    _counted = _settling = 0
     _against = 0.0
     _forgiven = 0
 
     def __init__(self) -> None:
         self._tables: dict[int, tuple[list[int], list[int]]] = {}
         self._components: dict[int, int] = {}
+        self._steps: dict[int, int] = {}
 
     def _unit(self, kept: bytes, at: int) -> int:
         if self._in_scan:
@@ -116,7 +129,7 @@ class Blocks(UnitFollower):
             self.end = at + 2
             return 0
         length = 2 + int.from_bytes(kept[2:4], "big")
-        if kept[1] in _FRAMES or kept[1] in (_SOS, _DHT, _DRI):
+        if kept[1] in _FRAMES or kept[1] in (_SOS, _DHT, _DRI, _DQT):
             if len(kept) < length:
                 return 0
             self._segment(kept[1], kept[4:length])
@@ -129,6 +142,7 @@ class Blocks(UnitFollower):
             _, height, width, count = _FRAME.unpack_from(data)
             parts = [data[6 + 3 * n : 9 + 3 * n] for n in range(count)]
             self._components = {part[0]: part[1] for part in parts if len(part) == 3}
+            self._step_of = parts[0][2] if parts and len(parts[0]) == 3 else 0
             across = max((one >> 4 for one in self._components.values()), default=1) or 1
             down = max((one & 15 for one in self._components.values()), default=1) or 1
             if count == 1:
@@ -142,6 +156,12 @@ class Blocks(UnitFollower):
                 if sum(n / 2**length for length, n in enumerate(data[1:17], 1)) <= 1:
                     self._tables[data[0]] = _entries(data[1:17], data[17 : 17 + count], data[0] < 16)
                 data = data[17 + count :]
+        elif code == _DQT:
+            self._steps = dict(self._steps)
+            while data:
+                wide = data[0] >> 4
+                self._steps[data[0] & 15] = int.from_bytes(data[1 : 2 + (wide > 0)], "big")
+                data = data[65 + (64 if wide else 0) :]
         elif code == _DRI and len(data) >= 2:
             self._interval = int.from_bytes(data[:2], "big")
         elif code == _SOS and data:
@@ -159,13 +179,16 @@ class Blocks(UnitFollower):
                 blocks = (sampling >> 4) * (sampling & 15) if len(parts) > 1 else 1
                 units += [(part[1] >> 4, 16 | part[1] & 15)] * blocks
         known = all(first in self._tables and rest in self._tables for first, rest in units)
+        step = self._steps.get(self._step_of, 0)
+        self._lightest = int(_LIGHTEST * 1024) // step if step else 0
         self._bright = sum(first == units[0][0] for first, _ in units) if len(parts) > 1 else len(units)
         self._units = tuple(units) if known and self._sequential and len(parts) == len(self._components) else ()
 
     def _scan(self, kept: bytes, at: int) -> int:
         """Decode up to the next marker, or as far as there is something."""
-        marker = _MARKER.search(kept)
-        usable = marker.start() if marker else len(kept) - (kept[-1:] == b"\xff")
+        marker = _MARKER.search(kept, 0, _SLICE)
+        whole = len(kept) if marker is None and len(kept) < _SLICE else _SLICE - 1
+        usable = marker.start() if marker else whole - (kept[whole - 1 : whole] == b"\xff")
         if marker is None and usable <= 0:
             return 0
         if self._units:
@@ -193,7 +216,7 @@ class Blocks(UnitFollower):
         if self._units:
             self._passed(at + usable, _SEGMENT_BITS, 0)
         self._in_scan = False
-        return usable
+        return usable or self._unit(kept, at)
 
     def _decoded(self, data: bytes, last: bool) -> int | None:
         """Decode as many blocks as these bytes hold behind those that were kept; all if they are the `last`. Returns
@@ -252,6 +275,10 @@ class Blocks(UnitFollower):
         self._done += done - self._since_restart
         self._since_restart = done
         self._light = light
+        if lights and self._lightest and max(map(abs, lights)) > self._lightest:
+            beyond = next(n for n, one in enumerate(lights) if abs(one) > self._lightest)
+            wrong, at = True, places[beyond]
+            del lights[beyond:]
         foreign = self._looks_foreign(lights)
         if foreign is not None:
             wrong, at, self.suspected = True, places[foreign], True
@@ -272,35 +299,55 @@ class Blocks(UnitFollower):
     def _looks_foreign(self, lights: list[int]) -> int | None:
         """Whether the picture goes on as another one, by how light its units are: they are like those above them. None,
         or the number of the unit by which that is clear."""
-        if not lights or not self._row:
-            return None
-        new = np.array(lights, np.int32)
-        both = np.concatenate((self._seen, new))
-        above = both[: max(len(both) - self._row, 0)][-len(new) :]
-        differ = np.abs(new[len(new) - len(above) :] - above).astype(float)
-        foreign = None
-        apart = np.abs(new - float(both.mean()))
-        if self._counted > _FEWEST_ROWS * self._row and len(differ):
-            near = max(self._near, 1.0)
-            far = max(1.5 * self._far, _CLEARLY * near)
+        waiting = (*self._waiting, *lights)
+        before = len(self._waiting)
+        at = 0
+        if self._row:
+            while len(waiting) - at >= _JUDGED:
+                if not self._goes_on(np.array(waiting[at : at + _JUDGED], np.int32)):
+                    return max(at + _JUDGED - before, 1) - 1
+                at += _JUDGED
+        self._waiting = waiting[at:] if self._row else ()
+        return None
+
+    def _goes_on(self, new: NDArray[np.int32]) -> bool:
+        """Whether so many units more may be the picture's."""
+        row = self._row
+        before = self._seen
+        both = np.concatenate((before, new))
+        if len(before) < row:
+            self._seen = both[-row:]
+            self._differed = np.zeros(len(self._seen))
+            return True
+        above = both[: len(new)] if row >= len(new) else both[len(both) - row - len(new) : len(both) - row]
+        differ = np.abs(new - above).astype(float)
+        beside = _BESIDE * np.sort(np.abs(np.diff(both[-len(new) - 1 :])))[:-2]
+        right = True
+        if self._counted > _FEWEST_ROWS * row:
+            local = float(self._differed[: 2 * len(new)].mean())
+            near = max(self._near, local, beside.mean(), 1.0)
+            far = max(_FAR * self._far, _CLEARLY * near)
             bits = np.clip((np.log(near / far) + differ * (1 / near - 1 / far)) * -1.44, _LEAST, _MOST)
-            skipped = min(self._forgiven, len(bits))
-            bits[:skipped] = 0.0
-            self._forgiven -= skipped
-            against = self._against
-            for n, one in enumerate(bits.tolist()):
-                against = min(against + one, 0.0)
-                if against < _FOREIGN:
-                    foreign = len(new) - len(bits) + n
-                    break
-            self._against = against
-            self.bits += float(bits[: foreign if foreign is None else foreign + 1].sum())
-        if foreign is None:
-            self._near = _followed_mean(self._near, differ, self._counted, self._row)
-            self._far = _followed_mean(self._far, apart, self._counted, self._row)
+            if self._forgiven > 0:
+                self._forgiven -= len(bits)
+                bits[:] = 0.0
+            gained = float(bits.sum())
+            self._against = min(self._against + gained, 0.0)
+            rough = max(float(differ.mean()), float(beside.mean()), 1.0)
+            self.bits += min(gained, gained * _ALIKE)
+            self._settling = max(self._settling - len(new), 0)
+            if not self._settling and abs(math.log2(rough / max(self._near, 1.0))) > 1.0:
+                self.bits -= _CHANGED
+                self._settling = _MEMORY * row
+            right = self._against >= _FOREIGN - row / 4
+        if right:
+            apart = np.abs(new - float(before.mean()))
+            self._near = _followed_mean(self._near, differ, self._counted, row)
+            self._far = _followed_mean(self._far, apart, self._counted, row)
             self._counted += len(differ)
-            self._seen = both[-self._row :]
-        return foreign
+            self._seen = both[-row:]
+            self._differed = np.concatenate((self._differed, differ))[-row:]
+        return right
 
 
 def _followed_mean(mean: float, new: NDArray[np.float64], counted: int, row: int) -> float:

@@ -5,14 +5,24 @@ from __future__ import annotations
 import zlib
 from typing import Self
 
+from sastrugi.kinds._jpeg_following import Blocks
+from sastrugi.kinds._png_following import Chunks
 from sastrugi.kinds._zip_records import CENTRAL, DESCRIPTOR, END, END64, LOCAL, LOCATOR64, Head, read_head
-from sastrugi.kinds.following import UNPACKED, UnitFollower, Unpacking, survived
+from sastrugi.kinds.following import UNPACKED, Follower, UnitFollower, Unpacking, survived
 
 _RECORD, _MOST_NAMES = 46, 1 << 17
 _NO_TAGS = bytes({*range(256)} - {*b"<>"})
-_TAG_BITS, _MOST_TAG_BITS = 0.5, 8.0
-"""What a tag is worth that begins behind the one before it, and all of those that are unpacked at once."""
+_TAG_BITS, _MOST_TAG_BITS = 0.5, 1 / 128
+"""What a tag is worth that begins behind the one before it, and all that a packed byte makes."""
 _MARK_BITS, _CHECKSUM_BITS = 24.0, 32.0
+_PICTURES: dict[bytes, type[Follower]] = {b"\xff\xd8\xff": Blocks, b"\x89PN": Chunks}
+"""What is followed inside of an entry, by how it begins. (A checksum tells of an entry as a whole, and packed pictures
+unpack to something whatever they are.)"""
+_LOOKED_AT = 3
+_PICTURE = 1.44 / 3072
+"""Bits for a byte of a packed picture that goes on right: foreign data unpack to noise, which is no picture for long."""
+_SLICE = 1 << 10
+"""Bytes of an entry after which the picture in it is asked whether it goes on right."""
 
 
 class Entries(UnitFollower):
@@ -21,18 +31,26 @@ class Entries(UnitFollower):
     ends = packed = True
 
     _begun = _markup = False
-    _tag = b""
+    _start = _tag = b""
+    _tags, _told = 0, 0.0
+    _picture: Follower | None = None
 
     def __init__(self) -> None:
         self._entry: Head | None = None
         self._left: int | None = None
         self._unpacking: Unpacking | None = None
-        self._value = self._unpacked = self._packed = 0
+        self._value = self._packed = 0
         self._starts: frozenset[int] = frozenset()
 
     def copy(self) -> Self:
         other = super().copy()
         other._unpacking = self._unpacking.copy() if self._unpacking is not None else None
+        other._picture = self._picture.copy() if self._picture is not None else None
+        return other
+
+    def forgiven(self) -> Self:
+        other = self.copy()
+        other._picture = self._picture.forgiven() if self._picture is not None else None
         return other
 
     def _unit(self, kept: bytes, at: int) -> int:
@@ -68,55 +86,74 @@ class Entries(UnitFollower):
         self.bits += _MARK_BITS
         self._entry, self._left = head, None if head.streamed and not head.packed else head.packed
         self._unpacking = Unpacking(-15) if head.deflated else None
-        self._value = self._unpacked = self._packed = 0
-        self._begun = False
+        self._value = self._packed = 0
+        self._begun, self._start, self._picture = False, b"", None
         self._starts |= {at}
         return head.length
 
     def _data(self, kept: bytes, at: int) -> int:
-        entry = self._entry
-        assert entry is not None
         part = kept if self._left is None else kept[: self._left]
-        if self._unpacking is None:
-            if self._left is None:
-                return self._stored_with_length_behind(kept)
-            self._value = zlib.crc32(part, self._value)
-            used = len(part)
-        else:
-            before = self._unpacking.taken
-            out, broke = self._unpacking.feed(part)
-            self.work += sum(map(len, out)) // UNPACKED
-            used = self._unpacking.taken - before
-            if broke is None and self._unpacking.ended:
-                broke = None if self._left is None or used == self._left else used + 1
-            elif broke is None and self._left == used:
-                broke = used  # it should have come to its end
-            if broke is not None:
-                self.wrong = at + broke
-                return 0
-            self.bits += survived(used)
-            for one in out:
-                self._value = zlib.crc32(one, self._value)
-            if not self._follows_tags(b"".join(out)):
-                self.wrong = at + used
-                return 0
-            self._unpacked = self._unpacking.out
-            if self._left is None and self._unpacking.ended:
-                self._left = used
+        if self._unpacking is None and self._left is None:
+            return self._stored_with_length_behind(kept)
+        if self._picture is not None or not self._begun:
+            part = part[:_SLICE]
+        out, used, broke = [part], len(part), None
+        if self._unpacking is not None:
+            out, used, broke = self._unpacked_from(self._unpacking, part)
+        for one in out:
+            self._value = zlib.crc32(one, self._value)
         self._packed += used
+        if broke is None and not self._goes_on(b"".join(out)):
+            broke = used
+        if broke is not None:
+            self.wrong = at + broke
+            return 0
         self._left = None if self._left is None else self._left - used
+        if self._left is None and self._unpacking is not None and self._unpacking.ended:
+            self._left = 0
         return used
 
-    def _follows_tags(self, data: bytes) -> bool:
-        """Whether what was unpacked goes on as markup does, if it is that: no tag begins inside of another."""
+    def _unpacked_from(self, unpacking: Unpacking, part: bytes) -> tuple[list[bytes], int, int | None]:
+        """What some bytes unpack to, how many of them were used, and after how many they broke."""
+        before = unpacking.taken
+        out, broke = unpacking.feed(part)
+        self.work += sum(map(len, out)) // UNPACKED
+        used = unpacking.taken - before
+        if broke is None and unpacking.ended:
+            broke = None if self._left is None or used == self._left else used + 1
+        elif broke is None and self._left == used:
+            broke = used  # it should have come to its end
+        if broke is None:
+            self.bits += survived(used)
+        return out, used, broke
+
+    def _goes_on(self, data: bytes) -> bool:
+        """Whether the content of an entry goes on as what it began as does."""
         if not self._begun:
-            self._markup, self._tag = data[:1] == b"<", b""
-            self._begun = bool(data)
-        if not self._markup:
-            return True
+            data = self._start = self._start + data
+            if len(data) < _LOOKED_AT:
+                return True
+            self._markup, self._tag, self._tags, self._told = data[:1] == b"<", b"", 0, 0.0
+            kind = _PICTURES.get(data[:_LOOKED_AT])
+            self._picture = kind() if kind is not None else None
+            self._begun = True
+        picture = self._picture
+        if picture is None:
+            return not self._markup or self._follows_tags(data)
+        bits, work = picture.bits, picture.work
+        picture.feed(data)
+        self.bits += picture.bits - bits + (_PICTURE * len(data) if self._unpacking is not None else 0.0)
+        self.work += int((picture.work - work) * picture.cost / self.cost)
+        self.suspected = picture.suspected
+        return picture.wrong is None
+
+    def _follows_tags(self, data: bytes) -> bool:
+        """Whether markup goes on as such: no tag begins inside of another."""
         tags = self._tag + data.translate(None, _NO_TAGS)
         self._tag = tags[-1:]
-        self.bits += min(_TAG_BITS * tags.count(b"<"), _MOST_TAG_BITS)
+        self._tags += data.count(b"<")
+        before, self._told = self._told, min(_TAG_BITS * self._tags, _MOST_TAG_BITS * self._packed)
+        self.bits += max(self._told - before, 0.0)
         return b"<<" not in tags
 
     def _stored_with_length_behind(self, kept: bytes) -> int:

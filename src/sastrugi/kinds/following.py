@@ -107,7 +107,7 @@ class UnitFollower(Follower):
             jump = min(self._skip, len(data))
             self._skip -= jump
             data = data[jump:]
-            if not data:
+            if self._skip:
                 return
         self._kept += data
         while self.wrong is None and self.end is None:

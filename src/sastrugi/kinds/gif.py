@@ -97,6 +97,8 @@ class _Blocks(UnitFollower):
         return used
 
     def _part(self, kept: bytes, at: int) -> int:
+        if not kept:
+            return 0
         length = kept[0]
         if not length:
             self._inside = False

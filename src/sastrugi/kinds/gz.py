@@ -33,15 +33,16 @@ class _Stream(Follower):
         return other
 
     def _look(self, data: bytes, at: int) -> None:
+        before = self._unpacking.taken
         out, broke = self._unpacking.feed(data)
         self.work += sum(map(len, out)) // UNPACKED
         if broke is not None:
             self.wrong = at + broke
-        elif self._unpacking.ended:
+            return
+        self.bits += survived(self._unpacking.taken - before)
+        if self._unpacking.ended:
             self._passed(self._unpacking.taken, 32.0, 0)
             self.end = self._unpacking.taken
-        else:
-            self.bits += survived(len(data))
 
 
 def packing_down(dice: Dice, size: int, ratio: int) -> bytes:

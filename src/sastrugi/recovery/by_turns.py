@@ -374,7 +374,7 @@ def _followed(
     if budget is not None:
         budget.followed(follower.work, follower.cost)
     early = follower.end is not None and follower.end < one.size
-    wrong = follower.wrong is not None and follower.wrong <= one.size
+    wrong = follower.wrong is not None and follower.wrong <= one.size and not follower.suspected
     return None if early or wrong else follower.bits * follower.saw_most()
 
 

@@ -15,7 +15,7 @@ from dataclasses import dataclass
 _COSTS = {
     "bz2": 220.0, "jpeg": 130.0, "xz": 25.0, "class": 16.0, "pptx": 14.0, "flac": 13.0, "xlsx": 12.0, "docx": 11.0,
     "odp": 8.0, "epub": 8.0, "zip": 7.5, "ods": 7.5, "txt": 7.0, "odt": 6.0, "gpx": 5.5, "xml": 5.0, "svg": 4.0,
-    "html": 4.0, "rtf": 3.0, "mp3": 3.0, "opus": 3.0, "gz": 3.0, "ogg": 3.0, "jar": 2.5, "pdf": 1.5,
+    "html": 4.0, "rtf": 3.0, "mp3": 3.0, "opus": 3.0, "gz": 3.0, "ogg": 3.0, "jar": 2.5, "pdf": 3.0,
 }  # fmt: skip
 _OTHERS, _SWEEP, _TRY = 1.0, 2.0, 100_000.0
 """Nanoseconds for a byte of a kind that is not listed, for a byte that is swept, and for a try, whatever its size."""

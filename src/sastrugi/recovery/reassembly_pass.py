@@ -28,8 +28,10 @@ from sastrugi.recovery.sources import MediumSource
 from sastrugi.recovery.trails import Walls
 
 _ROUNDS = 3
-_BY_TURNS, _BY_TRAILS = 0.25, 0.6
+_BY_TURNS, _BY_TRAILS = 0.35, 0.7
 """Shares of the effort that is left, for files by turns and for those that can be followed."""
+_PROVING = 0.6
+"""The share of the first that goes to files by turns of which one at least is proved."""
 _AROUND_ALL = 0.5
 """The share of it that goes to following around all that is claimed."""
 _FOLLOWED, _MOST_FOLLOWED = 1 << 40, 100_000
@@ -199,25 +201,23 @@ class Assembly:
     def _part_groups(self, progress: Progress, effort: Effort) -> None:
         """Files that were written by turns: each begins where the one before it was not at its end. What is proved of
         some tells how the others took turns, too, so they are gone through twice."""
-        habit, budget = Habit(), Budget(_PAIRED, _MOST_WAYS, effort=effort)
-        for unproved in (False, True):
-            done: set[int] = set()
-            for volume, (cluster, end) in self._geometry.items():
-                waiting = [one for one in self._by_place() if one.volume == volume and _is_guessed(one)]
-                told = list(groups(self._medium, waiting, cluster, end, self._claims_but_for(waiting)))
-                for group in told:
-                    group.offer_to(habit)
-                for group in told:
-                    progress.check()
-                    if budget.spent:
-                        return
-                    for one in apart(self._medium, group, habit, budget, unproved):
-                        self._put(one)
-                        done.add(one.number)
-            for number in done:
-                self._contested.discard(number)
-                claim(self._taken, self._findings[number])
-                claim(self._perhaps, self._findings[number])
+        habit = Habit()
+        for unproved, share in ((False, _PROVING), (True, 1.0)):
+            with effort.part(share) as part:
+                self._part_with(habit, unproved, Budget(_PAIRED, _MOST_WAYS, effort=part), progress)
+
+    def _part_with(self, habit: Habit, unproved: bool, budget: Budget, progress: Progress) -> None:
+        for volume, (cluster, end) in self._geometry.items():
+            waiting = [one for one in self._by_place() if one.volume == volume and _is_guessed(one)]
+            told = list(groups(self._medium, waiting, cluster, end, self._claims_but_for(waiting)))
+            for group in told:
+                group.offer_to(habit)
+            for group in told:
+                progress.check()
+                if budget.spent:
+                    return
+                for one in apart(self._medium, group, habit, budget, unproved):
+                    self._settled(one)
 
     def _lay_alike(self, progress: Progress) -> None:
         """What nothing proves: texts on what is text, and the others as those beside them lie."""

@@ -33,7 +33,7 @@ _BLIND = 64 << 10
 """Bytes of which none was checked: where a piece ends among so many cannot be told."""
 _ENOUGH = 18.0
 """Bits that a way gained when it is taken for right: of thousands that are tried none comes so far by chance."""
-_SOME = 1.0
+_SOME, _LOST = 1.0, -60.0
 _NEAR, _NEAR_BYTES = 512, 1 << 20
 """Clusters, or as many as have so many bytes, behind a piece in which the next one is looked for."""
 _LATE_BYTES = 4 << 10
@@ -61,6 +61,7 @@ class FreeClusters:
         self._likely = likely
         self.looked = 0
         self._fits: dict[int, NDArray[np.bool_]] = {}
+        self._bare: dict[int, NDArray[np.bool_]] = {}
         self._medium, self._taken, self._cluster, self._end = medium, taken, cluster, end
         self._at = start
         self._places: list[int] = []
@@ -95,12 +96,29 @@ class FreeClusters:
         """Whether a cluster may be one of the file's, by what it looks like."""
         block, inside = divmod(number, _AT_ONCE)
         if block not in self._fits:
-            self.read(number)
-            rows = np.frombuffer(self._blocks[block], np.uint8).reshape(-1, self._cluster)
-            self.looked += rows.size
-            fits = np.asarray(rows.any(axis=1))
-            self._fits[block] = fits & self._likely(rows) if self._likely else fits
+            fits = ~self._bare_ones(number)
+            if self._likely:
+                rows = self._rows(number)
+                self.looked += rows.size
+                fits &= self._likely(rows)
+            self._fits[block] = fits
         return bool(self._fits[block][inside])
+
+    def is_bare(self, number: int) -> bool:
+        """Whether a cluster holds but one byte, again and again, as what was never written to does."""
+        return bool(self._bare_ones(number)[number % _AT_ONCE])
+
+    def _bare_ones(self, number: int) -> NDArray[np.bool_]:
+        block = number // _AT_ONCE
+        if block not in self._bare:
+            rows = self._rows(number)
+            self._bare[block] = np.asarray((rows == rows[:, :1]).all(axis=1))
+        return self._bare[block]
+
+    def _rows(self, number: int) -> NDArray[np.uint8]:
+        """The clusters that are read with one, shape (clusters, bytes)."""
+        self.read(number)
+        return np.frombuffer(self._blocks[number // _AT_ONCE], np.uint8).reshape(-1, self._cluster)
 
 
 class Walls:
@@ -261,9 +279,10 @@ class Trails:
                 sure: list[tuple[_State, _State]] = []
                 for order, end in enumerate(some):
                     number = end.last + 1 + gap
-                    place = self._free.place(number)
-                    if place is None or self._free.is_likely(number) != likely or place in self._walls:
+                    if not self._room(number, 1) or self._free.is_likely(number) != likely:
                         continue
+                    if self._begun.packed and self._free.is_bare(number):
+                        continue  # such files have bare clusters, but seldom begin a piece with one
                     gained, state = self._tried(end, number)
                     if gained >= _ENOUGH:
                         sure.append((end, state))
@@ -317,7 +336,7 @@ class Trails:
         self.tried += 1
         first = state = self._fed(end, number, 1)
         before = end.follower.bits
-        while not self._is_over(state.follower) and state.follower.bits - before < _ENOUGH:
+        while not self._is_over(state.follower) and _LOST < state.follower.bits - before < _ENOUGH:
             fed = state.follower.fed - end.follower.fed
             count = self._room(state.last + 1, min(max(fed // self._cluster, 1), 4)) if fed < _LOOK else 0
             if not count:
