@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Callable, Iterable, Iterator
+from dataclasses import replace
 from functools import cache
 from itertools import islice
 
@@ -17,7 +18,7 @@ from sastrugi.media.extents import total
 from sastrugi.media.filemap import FileMap
 from sastrugi.progress import Progress
 from sastrugi.recovery.cluster_looks import packed_clusters, text_clusters
-from sastrugi.recovery.evidence import Clue
+from sastrugi.recovery.evidence import Clue, evidence
 from sastrugi.recovery.findings import Finding
 from sastrugi.recovery.placing import Budget, as_placed, is_right, measured
 from sastrugi.recovery.sources import MediumSource
@@ -67,8 +68,9 @@ def follow_all(
             better = follow(medium, one, cluster, end, taken, budget, walls, patience[0])
             if better is not None:
                 put(better)
-                done.add(one.number)
-                settled += 1
+                if better.sound:  # else what others turn out to own may tell more
+                    done.add(one.number)
+                    settled += 1
             progress.at(count, f"{settled:,} put together")
             progress.check()
         progress.finish()
@@ -96,16 +98,28 @@ def follow(
     size = finding.size if finding.state == "deleted" else None
     free = FreeClusters(medium, taken, start, cluster, end, _likely(begin))
     tried = 0
+    likely: Finding | None = None
     for first in _begun(begin, free, cluster, size, spend):
         trails = Trails(free, first, cluster, size, walls or Walls(medium, ()), spend)
         for places, checked in islice(trails.ways(), _MOST_ENDS):
             measure = measured(medium, FileMap.of(places), total(places), budget)
             if measure is None:
-                return None
-            if is_right(measure, finding, size is not None, checked) and places != finding.extents:
-                return as_placed(finding, measure, places, Clue.BY_STRUCTURE, tried + trails.tried, checked)
+                return likely
+            right = is_right(measure, finding, size is not None, checked)
+            if trails.open:  # parts of others would go on with it as well, until these are found
+                right = checked and measure.whole and patience >= _PATIENCE[-1]
+            if right and places != finding.extents:
+                placed = as_placed(finding, measure, places, Clue.BY_STRUCTURE, tried + trails.tried, checked)
+                if trails.open:
+                    placed = replace(placed, evidence=[*placed.evidence, evidence(Clue.GUESSED_END)])
+                if checked:
+                    return placed
+                if likely is None or len(placed.extents) < len(likely.extents):  # few gaps are likelier than many
+                    likely = placed
+        if likely is not None:
+            break
         tried += trails.tried
-    return None
+    return likely
 
 
 @cache

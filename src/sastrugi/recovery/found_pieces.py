@@ -44,6 +44,8 @@ class FoundPieces:
         ]
         self._left = sorted((one for one in found if not _proved(one)), key=lambda one: one.map.start or 0)
         self._settled: set[int] = set()
+        self._guessed: set[int] = set()
+        """Those that were put where they may lie as well as elsewhere."""
         self._taken = RangeSet()
         if not self._left:
             return
@@ -60,7 +62,7 @@ class FoundPieces:
         def waiting() -> Iterator[tuple[Finding, int, int]]:
             for grid, own in self._by_grid(grids):
                 for one in own:
-                    if one.number not in self._settled and breaks(one):
+                    if one.number not in self._settled and (breaks(one) or one.tells(Clue.GUESSED_END)):
                         yield one, grid.cluster, grid.data.end
 
         if not self._left:
@@ -85,7 +87,7 @@ class FoundPieces:
             for one in sorted(own, key=lambda one: one.size):
                 progress.check()
                 spent = left_to_read <= 0 or self._effort.spent
-                if one.number in self._settled or not breaks(one) or spent:
+                if one.number in self._settled | self._guessed or not breaks(one) or spent:
                     continue
                 better = markup_behind_gaps(self._medium, one, grid.cluster, grid.data.end, self._taken)
                 left_to_read -= MOST_MARKUP
@@ -114,7 +116,7 @@ class FoundPieces:
             yield grid, own
 
     def _put(self, finding: Finding) -> None:
-        self._settled.add(finding.number)
+        (self._settled if finding.sound else self._guessed).add(finding.number)
         seen = list(dict.fromkeys([*finding.evidence, evidence(Clue.NAMELESS)]))
         self._file.replace(replace(finding, evidence=seen))
         if finding.sound and finding.sure:

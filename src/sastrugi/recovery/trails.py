@@ -171,6 +171,8 @@ class Trails:
         self._walls, self._spend = walls, spend
         self._spent = False
         self.tried = 0
+        self.open = False
+        """Whether the last way came to no end: nothing was found with which the file goes on."""
 
     def ways(self) -> Iterator[tuple[tuple[Extent, ...], bool]]:
         """The places on which the file comes to its end, the likeliest first, and whether checks told of all parts of
@@ -179,17 +181,34 @@ class Trails:
             return
         begun = self._fed(_State(self._begun, ()), 0, 1)
         stack = [iter([begun])]
+        reached = [begun]
+        farthest = 0
         while stack and not self._spent:
             state = next(stack[-1], None)
             if state is None:
                 stack.pop()
+                last = reached.pop()
+                if last.follower.fed > farthest and self._may_be_over(last):
+                    self.open = True
+                    yield self._places(last, last.follower.wrong or last.follower.fed), self._is_sure(last)
+                    self.open = False
+                farthest = max(farthest, last.follower.fed)
                 continue
             last, ends = self._straight(state)
             whole = self._whole(last)
             if whole:
-                yield self._places(last, whole), last.follower.saw_most() and not last.guessed
+                yield self._places(last, whole), self._is_sure(last)
             elif len(stack) < _MOST_PIECES:
                 stack.append(chain(self._elsewhere(ends), self._all_the_same(last, ends)))
+                reached.append(last)
+
+    @staticmethod
+    def _is_sure(state: _State) -> bool:
+        return state.follower.saw_most() and not state.guessed
+
+    def _may_be_over(self, state: _State) -> bool:
+        """Whether a file of which nothing says how long it is may end here, where nothing goes on with it."""
+        return self._size is None and not state.follower.ends and not self._spent
 
     def _whole(self, state: _State) -> int:
         """Bytes of the file, if it came to its end."""
