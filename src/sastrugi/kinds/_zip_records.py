@@ -81,7 +81,7 @@ def _local(source: Source, at: int) -> Member | None:
         return None
     data, packed, checksum = at + head.length, head.packed, head.checksum
     if head.streamed and not packed:
-        found = _search_descriptor(source, data)
+        found = (_behind_deflated if head.deflated else _search_descriptor)(source, data)
         if found is None:
             return None
         packed, checksum = found
@@ -137,6 +137,32 @@ def _zip64(extra: bytes, has_unpacked: bool, packed: int) -> int:
             return int.from_bytes(extra[at + 4 + skip : at + 12 + skip], "little")
         at += 4 + length
     return packed
+
+
+def _behind_deflated(source: Source, data: int) -> tuple[int, int] | None:
+    """Packed size and checksum of a deflated entry whose header does not tell: a deflated stream says itself where it
+    ends, and a descriptor follows that tells the same."""
+    unpack, counter = zlib.decompressobj(-15), UnpackCounter(source, 1)
+    try:
+        for at, block in source.blocks(data, size=_GRAIN):
+            packed = at + len(block) - data
+            while block and not unpack.eof:
+                if not counter.add(len(unpack.decompress(block, 1 << 20)), packed):
+                    return None
+                block = unpack.unconsumed_tail
+            if unpack.eof:
+                return _descriptor_at(source, data, packed - len(unpack.unused_data))
+    except zlib.error:
+        pass
+    return None
+
+
+def _descriptor_at(source: Source, data: int, packed: int) -> tuple[int, int] | None:
+    fields = source.read(data + packed, 12)
+    if fields[:4] == DESCRIPTOR:
+        fields = source.read(data + packed + 4, 12)
+    same = len(fields) == 12 and int.from_bytes(fields[4:8], "little") == packed & _FULL
+    return (packed, int.from_bytes(fields[:4], "little")) if same else None
 
 
 def _search_descriptor(source: Source, data: int) -> tuple[int, int] | None:

@@ -19,7 +19,7 @@ _COSTS = {
 }  # fmt: skip
 _OTHERS, _SWEEP, _TRY = 1.0, 2.0, 100_000.0
 """Nanoseconds for a byte of a kind that is not listed, for a byte that is swept, and for a try, whatever its size."""
-_FEED = 10_000.0
+_FEED = 12_000.0
 """The same for a try to go on with a file, beside what its bytes cost."""
 _LEAST, _TIMES = 5e9, 2.0
 

@@ -14,7 +14,6 @@ from sastrugi.kinds import all_kinds
 from sastrugi.kinds.following import Follower
 from sastrugi.kinds.registry import kinds_begun
 from sastrugi.media import Medium, RangeSet
-from sastrugi.media.extents import total
 from sastrugi.media.filemap import FileMap
 from sastrugi.progress import Progress
 from sastrugi.recovery.cluster_looks import packed_clusters, text_clusters
@@ -102,7 +101,7 @@ def follow(
     for first in _begun(begin, free, cluster, size, spend):
         trails = Trails(free, first, cluster, size, walls or Walls(medium, ()), spend)
         for places, checked in islice(trails.ways(), _MOST_ENDS):
-            measure = measured(medium, FileMap.of(places), total(places), budget)
+            measure = measured(medium, FileMap.of(places), budget)
             if measure is None:
                 return likely
             right = is_right(measure, finding, size is not None, checked)

@@ -50,14 +50,12 @@ class Budget:
         return self.left <= 0 or self.tries >= self.most or (self.effort is not None and self.effort.spent)
 
 
-def measured(medium: Medium, file: FileMap, size: int, budget: Budget) -> Measure | None:
+def measured(medium: Medium, file: FileMap, budget: Budget) -> Measure | None:
     if budget.spent:
         return None
-    measure = recognise(MediumSource(medium, file), deep=True)
-    read = min(size, file.reach)
-    if measure is not None and measure.breaks_at is not None:  # behind it little was looked at
-        read = min(read, measure.breaks_at + LATE)
-    budget.spend(read, measure.kind if measure is not None else "")
+    source = MediumSource(medium, file)
+    measure = recognise(source, deep=True)
+    budget.spend(source.looked, measure.kind if measure is not None else "")
     return measure
 
 

@@ -56,7 +56,7 @@ def reassemble(
         return None  # of what has holes or units a table tells where it lies: there is nothing to guess
     if kind is None or measuring_kind(kind).bare or measuring_kind(kind).measure is None:
         return _without_proof(finding, cluster, end, taken)
-    there = measured(medium, finding.map, finding.size, budget)
+    there = measured(medium, finding.map, budget)
     contested = there is not None and there.proof not in LOOKED_THROUGH and any(map(taken.overlap, finding.extents))
     if there is None or (is_right(there, finding, finding.state == "deleted") and not contested):
         return None  # it is whole where it is said to lie, or nothing that a structure could prove
@@ -118,7 +118,7 @@ def _proved(
     """The measure of these places, if it proves the file whole."""
     if not extents or (recorded and total(extents) < finding.size) or tuple(extents) == finding.extents:
         return None
-    measure = measured(medium, FileMap.of(extents), finding.size, budget)
+    measure = measured(medium, FileMap.of(extents), budget)
     return measure if measure is not None and is_right(measure, finding, recorded) else None
 
 
@@ -220,7 +220,7 @@ class _Search:
         return [*first, *rest] if rest and rest[0].offset == at else []
 
     def _measured(self, places: Sequence[Extent]) -> Measure | None:
-        return measured(self.medium, FileMap.of(places), self.finding.size, self.budget)
+        return measured(self.medium, FileMap.of(places), self.budget)
 
     def _heads(self, placed: Sequence[Extent], good: int) -> list[int]:
         """After how many clusters a piece may end, the likeliest first: where another file begins, then around the

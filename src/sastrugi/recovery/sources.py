@@ -12,13 +12,15 @@ _AHEAD = 1 << 16
 
 
 class MediumSource(Source):
-    """The bytes of a file, to where nobody knows them; small reads are served from a window read ahead."""
+    """The bytes of a file, to where nobody knows them; small reads are served from a window read ahead. `looked` counts
+    the bytes that were read."""
 
     def __init__(self, medium: Medium, file: FileMap) -> None:
         self._medium = medium
         self._map = file
         self.size = file.reach
         self._window, self._window_at = b"", 0
+        self.looked = 0
         self.unpacking = _budget_of(medium)
 
     def read(self, position: int, length: int) -> bytes:
@@ -33,7 +35,9 @@ class MediumSource(Source):
         return self._window[:length]
 
     def _read(self, position: int, length: int) -> bytes:
-        return self._map.read(self._medium, position, min(length, self.size - position))
+        data = self._map.read(self._medium, position, min(length, self.size - position))
+        self.looked += len(data)
+        return data
 
 
 _BUDGETS: WeakKeyDictionary[Medium, UnpackBudget] = WeakKeyDictionary()

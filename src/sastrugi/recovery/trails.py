@@ -47,6 +47,8 @@ _FED = 16
 _MOST_FED = 256 << 20
 """Bytes of a file, whatever a record says."""
 _SECTOR, _TEXT = 512, 16
+_NONE, _LIKELY, _UNLIKELY = range(3)
+"""What a cluster is as the beginning of a piece."""
 
 
 class FreeClusters:
@@ -56,12 +58,8 @@ class FreeClusters:
         self, medium: Medium, taken: RangeSet, start: int, cluster: int, end: int,
         likely: Callable[[NDArray[np.uint8]], NDArray[np.bool_]] | None = None,
     ) -> None:  # fmt: skip
-        """`likely` tells which clusters, shape (clusters, bytes), are likely those of a file; `looked` counts the bytes
-        that were asked about."""
+        """`likely` tells which clusters, shape (clusters, bytes), are likely those of a file."""
         self._likely = likely
-        self.looked = 0
-        self._fits: dict[int, NDArray[np.bool_]] = {}
-        self._bare: dict[int, NDArray[np.bool_]] = {}
         self._medium, self._taken, self._cluster, self._end = medium, taken, cluster, end
         self._at = start
         self._places: list[int] = []
@@ -92,33 +90,13 @@ class FreeClusters:
         first = number % _AT_ONCE * self._cluster
         return data[first : first + self._cluster]
 
-    def is_likely(self, number: int) -> bool:
-        """Whether a cluster may be one of the file's, by what it looks like."""
-        block, inside = divmod(number, _AT_ONCE)
-        if block not in self._fits:
-            fits = ~self._bare_ones(number)
-            if self._likely:
-                rows = self._rows(number)
-                self.looked += rows.size
-                fits &= self._likely(rows)
-            self._fits[block] = fits
-        return bool(self._fits[block][inside])
-
-    def is_bare(self, number: int) -> bool:
-        """Whether a cluster holds but one byte, again and again, as what was never written to does."""
-        return bool(self._bare_ones(number)[number % _AT_ONCE])
-
-    def _bare_ones(self, number: int) -> NDArray[np.bool_]:
-        block = number // _AT_ONCE
-        if block not in self._bare:
-            rows = self._rows(number)
-            self._bare[block] = np.asarray((rows == rows[:, :1]).all(axis=1))
-        return self._bare[block]
-
-    def _rows(self, number: int) -> NDArray[np.uint8]:
-        """The clusters that are read with one, shape (clusters, bytes)."""
+    def looks(self, number: int) -> tuple[NDArray[np.bool_], NDArray[np.bool_]]:
+        """Of the clusters that are read together with one: which are likely the file's, by what they look like; and
+        which hold but one byte, again and again, as what was never written to does."""
         self.read(number)
-        return np.frombuffer(self._blocks[number // _AT_ONCE], np.uint8).reshape(-1, self._cluster)
+        rows = np.frombuffer(self._blocks[number // _AT_ONCE], np.uint8).reshape(-1, self._cluster)
+        bare = np.asarray((rows == rows[:, :1]).all(axis=1))
+        return ~bare & self._likely(rows) if self._likely else ~bare, bare
 
 
 class Walls:
@@ -170,6 +148,8 @@ class Trails:
         self._free, self._begun, self._cluster, self._size = free, begun, cluster, size
         self._walls, self._spend = walls, spend
         self._spent = False
+        self._looks = bytearray()
+        """Of each cluster, whether a piece may begin there."""
         self.tried = 0
         self.open = False
         """Whether the last way came to no end: nothing was found with which the file goes on."""
@@ -286,31 +266,49 @@ class Trails:
     def _elsewhere(self, ends: list[_State]) -> Iterator[_State]:
         """The states after one more cluster, behind a gap: what is surely right as soon as it is come upon, then what
         came furthest."""
-        looked = self._free.looked
-        for some, (nearest, farthest), likely in self._stages(ends):
+        for some, (nearest, farthest), wanted in self._stages(ends):
             ranked: list[tuple[float, int, int, _State]] = []
+            behind = [end.last + 1 for end in some]
             for gap in range(nearest, farthest):
-                if self._free.looked > looked:
-                    self._charge((self._free.looked - looked) // 2)
-                    looked = self._free.looked
-                if self._spent or self._free.place(ends[0].last + 1 + gap) is None:
+                if self._spent or not self._looked_at(max(behind) + gap):
                     break
                 sure: list[tuple[_State, _State]] = []
-                for order, end in enumerate(some):
-                    number = end.last + 1 + gap
-                    if not self._room(number, 1) or self._free.is_likely(number) != likely:
+                for order, number in enumerate(behind):
+                    if self._looks[number + gap] != wanted:
                         continue
-                    if self._begun.packed and self._free.is_bare(number):
-                        continue  # such files have bare clusters, but seldom begin a piece with one
-                    gained, state = self._tried(end, number)
+                    gained, state = self._tried(some[order], number + gap)
                     if gained >= _ENOUGH:
-                        sure.append((end, state))
+                        sure.append((some[order], state))
                     elif gained >= _SOME:
                         ranked.append((-gained, gap, order, state))
-                yield from self._by_what_is_left_out(sure, gap)
+                if sure:
+                    yield from self._by_what_is_left_out(sure, gap)
             ranked.sort(key=lambda one: one[:3])
             for *_, state in ranked[:_BEST]:
                 yield state
+
+    def _looked_at(self, number: int) -> bool:
+        """Look at the clusters up to one, whether a piece may begin on them; False behind the last."""
+        while number >= len(self._looks):
+            first = len(self._looks)
+            places = [self._free.place(first + n) for n in range(_AT_ONCE)]
+            there = [place for place in places if place is not None]
+            if there:
+                likely, bare = self._free.looks(first)
+                self._charge(len(there) * self._cluster // 2)
+                self._looks += bytes(
+                    _NONE
+                    # (packed files have bare clusters, but seldom begin a piece with one)
+                    if place in self._walls or (bare[n] and self._begun.packed)
+                    else _LIKELY
+                    if likely[n]
+                    else _UNLIKELY
+                    for n, place in enumerate(there)
+                )
+            if len(there) < _AT_ONCE:
+                self._looks += bytes(_AT_ONCE)  # such clusters are none
+                return number < first + len(there)
+        return self._free.place(number) is not None
 
     def _all_the_same(self, last: _State, ends: list[_State]) -> Iterator[_State]:
         """The file goes on without a gap, where that only seemed wrong."""
@@ -318,7 +316,7 @@ class Trails:
             state = _State(ends[0].follower.forgiven(), ends[0].runs, ends[0].guessed)
             yield self._fed(state, state.last + 1, 1)
 
-    def _stages(self, ends: list[_State]) -> Iterator[tuple[list[_State], tuple[int, int], bool]]:
+    def _stages(self, ends: list[_State]) -> Iterator[tuple[list[_State], tuple[int, int], int]]:
         """Ends and gaps that are tried together, and whether behind these on clusters that are likely the file's or on
         the others; what promises most first."""
         # Where few bytes are looked at, a piece may have ended long before; then all of its ends cost little.
@@ -326,12 +324,12 @@ class Trails:
         late, early = ends[:most], ends[most:]
         near = max(_NEAR, _NEAR_BYTES // self._cluster)
         stages = (
-            (late, (1, near // 8), True), (early, (1, near // 8), True), (late, (near // 8, near), True),
-            (late, (near, 4 * near), True), (late, (1, near), False), (early, (near // 8, near), True),
+            (late, (1, near // 8), _LIKELY), (early, (1, near // 8), _LIKELY), (late, (near // 8, near), _LIKELY),
+            (late, (near, 4 * near), _LIKELY), (late, (1, near), _UNLIKELY), (early, (near // 8, near), _LIKELY),
         )  # fmt: skip
-        for some, gaps, likely in stages:
+        for some, gaps, wanted in stages:
             if some:
-                yield some, gaps, likely
+                yield some, gaps, wanted
 
     def _by_what_is_left_out(self, ways: list[tuple[_State, _State]], gap: int) -> Iterator[_State]:
         """Ways that are equally sure, as a check tells of many clusters at once: first that which leaves out what looks
