@@ -27,9 +27,10 @@ _HEAD = 512
 _MOST_FOLLOWED, _TIMES_FOLLOWED, _A_TRY, _MOST_ENDS = 64 << 20, 32, 1024, 8
 """Bytes that one file is followed for: so many, and so many times its size, with what a try costs beside them; ends
 that are looked at."""
-_MOST_AHEAD, _A_LOOK, _MOST_FOUND, _MOST_READ_AHEAD = 1 << 15, 64, 4, 1 << 20
-"""Clusters in which what stands ahead is looked for, and what one costs; what is found of it; and read of each."""
-_PATIENCE = (1 / 8, 1 / 2, 2.0)
+_MOST_AHEAD, _LOOKS, _A_LOOK, _MOST_FOUND, _MOST_READ_AHEAD = 1 << 15, 64, 512, 4, 1 << 20
+"""Clusters in which what stands ahead is looked for, those that are charged together, and what one costs in bytes; what
+is found of it; and read of each."""
+_PATIENCE = (1 / 32, 1 / 8, 1 / 2, 2.0)
 """What following one file may cost, in turn."""
 
 
@@ -154,7 +155,9 @@ def _begun(
     found = 0
     inside = ahead % cluster
     for number in range(ahead // cluster, ahead // cluster + _MOST_AHEAD):
-        if free.place(number) is None or found == _MOST_FOUND or not spend(_A_LOOK):
+        if free.place(number) is None or found == _MOST_FOUND:
+            return
+        if number % _LOOKS == 0 and not spend(_LOOKS * _A_LOOK):
             return
         there = free.read(number)[inside:]
         if len(there) < 8:
