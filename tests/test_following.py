@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import io
 import random
+import zipfile
 from functools import cache
 from itertools import accumulate
 from pathlib import Path
@@ -21,6 +22,7 @@ from sastrugi.media.extents import join
 from sastrugi.media.filemap import FileMap
 from sastrugi.media.raw import RawImage
 from sastrugi.recovery.effort import Effort
+from sastrugi.recovery.evidence import Clue
 from sastrugi.recovery.findings import Finding
 from sastrugi.recovery.follow import follow
 from sastrugi.recovery.placing import Budget
@@ -168,6 +170,43 @@ def test_a_file_written_by_turns_of_any_length_is_followed(tmp_path: Path, kind:
         assert effort.left < 3e9
         right = found is not None and found.map.read(image, 0, found.size) == content
         assert right or (kind in FAR_APART and (found is None or not found.sure))
+
+
+@pytest.mark.parametrize("kind", ["ts", "mpg", "mp3"])
+def test_a_stream_of_which_nothing_tells_the_length_comes_to_where_nothing_goes_on(tmp_path: Path, kind: str) -> None:
+    """Found by its head alone. Its end is a guess, and is told as one."""
+    with RawImage(tmp_path / "m.img", 2 << 20) as image:
+        content, places = woven(kind, 250_000, random.Random(3), image)
+        head = FileMap.of((Extent(places[0].offset, places[0].length),))
+        found = Finding("found", "/", f"x.{kind}", kind, "data", head.reach, head, Times(), ("content",), 0.1, 1.0, [])
+        budget = Budget(1 << 40, 1 << 20)
+        came = follow(image, found, CLUSTER, image.size, RangeSet(), budget, patience=2.0)
+        assert came is not None and came.map.read(image, 0, came.size) == content
+        if kind == "ts":  # the others say it themselves: by a mark, and by how many frames the first announces
+            assert came.tells(Clue.GUESSED_END)
+            early = follow(image, found, CLUSTER, image.size, RangeSet(), budget, patience=0.5)
+            assert early is None, "before others had their turn"
+
+
+@pytest.mark.parametrize("method", [zipfile.ZIP_STORED, zipfile.ZIP_DEFLATED])
+def test_a_picture_in_an_archive_shows_where_another_begins(method: int) -> None:
+    """Long before the checksum of its entry does; a right one is right."""
+    archives = []
+    for seed in (1, 2):
+        out = io.BytesIO()
+        with zipfile.ZipFile(out, "w", method) as archive:
+            archive.writestr("first.txt", "the stakes of the ridge\n" * 200)
+            archive.writestr("photo.jpg", sample("jpeg", 300_000, seed))
+        archives.append(out.getvalue())
+    right, other = archives
+    whole = begun("zip")
+    whole.feed(right)
+    assert whole.end == len(right)
+    cut = len(right) // 3 // CLUSTER * CLUSTER
+    follower = begun("zip")
+    follower.feed(right[:cut])
+    follower.feed(other[cut + 5 * CLUSTER :][: 64 << 10])
+    assert follower.wrong is not None and cut < follower.wrong < cut + (48 << 10)
 
 
 def test_an_index_behind_the_media_is_found_first(tmp_path: Path) -> None:
