@@ -22,19 +22,17 @@ from sastrugi.recovery.scan_rows import (
     SOUND_ROW,
     TALLIES,
     WORKING,
-    evidence_text,
     finding_of,
     matches,
     number_of,
     object_of,
-    packed_map,
     path_as_text,
     path_from_text,
     ranges_of,
+    row_of,
     sound_part,
     sound_row,
     tally_of,
-    text_of,
     volume_of,
 )
 from sastrugi.safety import atomic_file
@@ -256,7 +254,7 @@ class ScanFile:
     def add(self, finding: Finding) -> None:
         """Store a finding; it gets its number there, behind all others. Some are held, to be stored together before
         anything else is done."""
-        self._held.append(_row_of(finding))
+        self._held.append(row_of(finding))
         if len(self._held) >= _TOGETHER:
             self._put_down()
 
@@ -264,7 +262,7 @@ class ScanFile:
         """Store a finding in the place of the one with its number."""
         self._run(
             "INSERT OR REPLACE INTO findings VALUES (?,?,?,?,?,?,?,?,?,?,?,?,?,?,?,?,?,?)",
-            (finding.number, *_row_of(finding)),
+            (finding.number, *row_of(finding)),
         )
 
     def discard(self, from_pass: str) -> None:
@@ -432,30 +430,6 @@ class ScanFile:
         rows = self._run("SELECT state, count(*) FROM findings GROUP BY state ORDER BY state")
         with self._reading():
             return {str(state): int(count) for state, count in rows}
-
-
-def _row_of(finding: Finding) -> tuple[Any, ...]:
-    """A finding as the table has it, but for its number."""
-    times = finding.times
-    return (
-        finding.state,
-        finding.volume,
-        finding.folder,
-        finding.name,
-        finding.kind,
-        finding.group,
-        number_of(finding.size),
-        text_of(times.created),
-        text_of(times.modified),
-        text_of(times.accessed),
-        ",".join(finding.passes),
-        round(finding.confidence, 4),
-        round(finding.name_sure, 4),
-        evidence_text(finding.evidence),
-        finding.map.start,
-        packed_map(finding),
-        finding.sound,
-    )
 
 
 def remove_scan_file(path: Path) -> None:

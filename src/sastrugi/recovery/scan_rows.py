@@ -196,6 +196,30 @@ def sound_part(packed: str, size: int, sound: int) -> tuple[Extent, ...]:
     return map_of(packed, size).head(sound).stored
 
 
+def row_of(finding: Finding) -> tuple[Any, ...]:
+    """A finding as the table has it, but for its number."""
+    times = finding.times
+    return (
+        finding.state,
+        finding.volume,
+        finding.folder,
+        finding.name,
+        finding.kind,
+        finding.group,
+        number_of(finding.size),
+        text_of(times.created),
+        text_of(times.modified),
+        text_of(times.accessed),
+        ",".join(finding.passes),
+        round(finding.confidence, 4),
+        round(finding.name_sure, 4),
+        evidence_text(finding.evidence),
+        finding.map.start,
+        packed_map(finding),
+        finding.sound,
+    )
+
+
 def packed_map(finding: Finding) -> str:
     """The same for the table: an unknown end is left out, the size tells it."""
     extents = finding.extents
