@@ -14,6 +14,7 @@ from typing import Any
 import pytest
 from hypothesis import HealthCheck, settings
 
+from sastrugi.corpus.kept import VARIABLE as KEPT
 from tests.warm import InProcess, WarmProgram
 
 settings.register_profile(
@@ -57,6 +58,14 @@ def program_path() -> str:
     found = shutil.which("sastrugi", path=str(Path(sys.executable).parent)) or shutil.which("sastrugi")
     assert found, "sastrugi is not installed: pip install '.[test]'"
     return found
+
+
+@pytest.fixture(scope="session", autouse=True)
+def _made_files_are_kept(tmp_path_factory: pytest.TempPathFactory) -> None:
+    """For all workers of this run, and for no other."""
+    shared = tmp_path_factory.getbasetemp()
+    shared = shared.parent if os.environ.get("PYTEST_XDIST_WORKER") else shared
+    os.environ[KEPT] = str(shared / "kept")
 
 
 @pytest.fixture(scope="session")

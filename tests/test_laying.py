@@ -10,6 +10,7 @@ import pytest
 from hypothesis import example, given, settings
 from hypothesis import strategies as st
 
+from sastrugi.corpus.kept import VARIABLE as KEPT
 from sastrugi.errors import RecipeError, SastrugiError
 from sastrugi.media import open_medium
 from sastrugi.progress import Progress
@@ -377,8 +378,9 @@ def test_damage_loses_what_a_driver_could_no_longer_give(tmp_path: Path, what: s
 @settings(max_examples=6)
 @given(seed=st.integers(0, 1 << 32), file_system=st.sampled_from(list(FILE_SYSTEMS)))
 def test_a_recipe_gives_the_same_bytes_again(
-    tmp_path_factory: pytest.TempPathFactory, seed: int, file_system: str
+    tmp_path_factory: pytest.TempPathFactory, monkeypatch: pytest.MonkeyPatch, seed: int, file_system: str
 ) -> None:
+    monkeypatch.setenv(KEPT, "")
     work = tmp_path_factory.mktemp("again")
     recipe = random_recipe(seed, file_system)
     contents = []

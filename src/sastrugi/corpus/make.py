@@ -11,6 +11,7 @@ from difflib import get_close_matches
 from multiprocessing import get_context
 from pathlib import Path, PurePosixPath
 
+from sastrugi.corpus.kept import kept_or_made
 from sastrugi.corpus.names import check_style, file_name
 from sastrugi.errors import DestinationError, SastrugiError, system_words
 from sastrugi.kinds import all_kinds, kind_named
@@ -100,7 +101,7 @@ class Plan:
     def content(self) -> bytes:
         make = kind_named(self.kind).make
         assert make is not None
-        return make(Dice(self.seed), self.size)
+        return kept_or_made(self.kind, self.size, self.seed, lambda: make(Dice(self.seed), self.size))
 
 
 def plan_files(spec: CorpusSpec) -> list[Plan]:

@@ -1,0 +1,115 @@
+"""Made files, kept for the next time: the same seed gives the same bytes, and reading them takes less than making them.
+
+They are kept in a folder of the user's (`SASTRUGI_KEPT`, else `sastrugi/made` in the user's folder for caches), up to
+1 GiB; those that were asked for longest ago go first. Each is named by all that it depends on: what was asked for, the
+code that makes it, and the versions of everything that is installed. Each is checked by its digest when it is read.
+"""
+
+from __future__ import annotations
+
+import hashlib
+import os
+import platform
+import sys
+import tempfile
+import time
+from collections.abc import Callable
+from contextlib import suppress
+from functools import cache
+from pathlib import Path
+
+import sastrugi
+
+VARIABLE = "SASTRUGI_KEPT"
+"""The environment variable that names the folder; nothing is kept where it is empty."""
+_MOST, _LEFT = 1 << 30, 3 << 28
+"""Bytes that are kept, and those that stay when they are more."""
+_WORTH, _LARGEST = 0.004, 64 << 20
+"""Seconds that making a file takes at least for it to be kept, and bytes that it has at most."""
+_DIGEST = hashlib.sha256().digest_size
+
+
+class _Written:
+    """Bytes kept since the folder was last looked through, by this process."""
+
+    since = _MOST
+
+
+def kept_or_made(kind: str, size: int, seed: str, make: Callable[[], bytes]) -> bytes:
+    """The file that `make` gives for a kind, a size and a seed."""
+    folder = _folder()
+    if folder is None:
+        return make()
+    name = hashlib.sha256("\0".join((_maker(), kind, str(size), seed)).encode()).hexdigest()
+    path = folder / name[:2] / name[2:]
+    with suppress(OSError):
+        data = path.read_bytes()
+        if hashlib.sha256(data[_DIGEST:]).digest() == data[:_DIGEST]:
+            os.utime(path)
+            return data[_DIGEST:]
+    began = time.perf_counter()
+    content = make()
+    if time.perf_counter() - began > _WORTH and len(content) <= _LARGEST:
+        with suppress(OSError):  # then it is made again
+            _keep(folder, path, content)
+    return content
+
+
+def _folder() -> Path | None:
+    named = os.environ.get(VARIABLE)
+    if named is not None:
+        return Path(named) if named else None
+    try:
+        caches = os.environ.get("XDG_CACHE_HOME") or Path.home() / ".cache"
+    except RuntimeError:  # somebody without a home
+        return None
+    return Path(caches, "sastrugi", "made")
+
+
+def _keep(folder: Path, path: Path, content: bytes) -> None:
+    path.parent.mkdir(parents=True, exist_ok=True)
+    handle, temporary = tempfile.mkstemp(dir=path.parent, prefix=".")
+    try:
+        with os.fdopen(handle, "wb") as file:
+            file.write(hashlib.sha256(content).digest() + content)
+        Path(temporary).replace(path)
+    except BaseException:
+        Path(temporary).unlink(missing_ok=True)
+        raise
+    _Written.since += len(content)
+    if _Written.since > _MOST // 8:
+        _Written.since = 0
+        _make_room(folder)
+
+
+def _make_room(folder: Path) -> None:
+    """Take away those that were asked for longest ago, once there are too many; and what killed runs left."""
+    there: list[tuple[float, int, str]] = []
+    for shelf in os.scandir(folder):
+        if shelf.is_dir(follow_symlinks=False):
+            for entry in os.scandir(shelf):
+                about = entry.stat(follow_symlinks=False)
+                there.append((about.st_mtime, about.st_size, entry.path))
+    left = sum(size for _, size, _ in there)
+    if left <= _MOST:
+        return
+    for _, size, path in sorted(there):
+        if left <= _LEFT:
+            return
+        with suppress(OSError):
+            Path(path).unlink()
+            left -= size
+
+
+@cache
+def _maker() -> str:
+    """All that the bytes of a made file depend on beside what was asked for."""
+    seen = hashlib.sha256(f"{sys.version} {platform.machine()}".encode())
+    package = Path(sastrugi.__file__).parent
+    for part in ("kinds", "scenario"):
+        for module in sorted((package / part).glob("*.py")):
+            seen.update(module.name.encode() + module.read_bytes())
+    for place in sys.path:
+        with suppress(OSError):
+            seen.update("\n".join(sorted(one for one in os.listdir(place) if one.endswith("-info"))).encode())  # noqa: PTH208
+    return seen.hexdigest()

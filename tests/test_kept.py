@@ -1,0 +1,78 @@
+"""Made files that are kept: the same bytes as if they were made, whatever becomes of what is kept."""
+
+from __future__ import annotations
+
+import os
+from pathlib import Path
+
+import pytest
+
+from sastrugi.corpus import kept
+from tests.conftest import Program
+
+
+def tree(folder: Path) -> dict[str, bytes]:
+    return {str(path.relative_to(folder)): path.read_bytes() for path in folder.rglob("*") if path.is_file()}
+
+
+def test_files_come_from_what_is_kept_and_are_what_they_were(
+    sastrugi: Program, tmp_path: Path, monkeypatch: pytest.MonkeyPatch
+) -> None:
+    """Also where somebody damaged it, cut it, or put something else in its place."""
+    monkeypatch.setenv(kept.VARIABLE, "")
+    words = ("--files", 6, "--kind", "jpeg", "--kind", "pdf", "--size", "20 KiB..90 KiB")
+    sastrugi("corpus", "make", tmp_path / "made", *words)
+    monkeypatch.setenv(kept.VARIABLE, str(tmp_path / "kept"))
+    right = tree(tmp_path / "made")
+    sastrugi("corpus", "make", tmp_path / "first", *words)
+    there = [path for path in (tmp_path / "kept").rglob("*") if path.is_file()]
+    assert tree(tmp_path / "first") == right and len(there) == 6
+    assert {path.read_bytes()[32:] for path in there} == set(right.values())
+    there[0].write_bytes(there[0].read_bytes()[:-1] + b"x")
+    there[1].write_bytes(b"short")
+    there[2].unlink()
+    there[2].mkdir()
+    before = there[3].stat().st_ino
+    sastrugi("corpus", "make", tmp_path / "again", *words)
+    assert tree(tmp_path / "again") == right
+    assert there[3].stat().st_ino == before, "what is right is not written again"
+
+
+def test_a_folder_that_cannot_be_made_keeps_nothing(
+    sastrugi: Program, tmp_path: Path, monkeypatch: pytest.MonkeyPatch
+) -> None:
+    (tmp_path / "file").write_bytes(b"")
+    monkeypatch.setenv(kept.VARIABLE, str(tmp_path / "file" / "kept"))
+    sastrugi("corpus", "make", tmp_path / "made", "--files", 2, "--kind", "jpeg")
+    assert len(tree(tmp_path / "made")) == 2
+
+
+def test_what_was_asked_for_longest_ago_goes_first(tmp_path: Path, monkeypatch: pytest.MonkeyPatch) -> None:
+    monkeypatch.setenv(kept.VARIABLE, str(tmp_path))
+    monkeypatch.setattr(kept, "_WORTH", -1.0)
+    monkeypatch.setattr(kept, "_MOST", 10_000)
+    monkeypatch.setattr(kept, "_LEFT", 8_000)
+    made = []
+
+    def make(seed: str) -> bytes:
+        made.append(seed)
+        return seed.encode().ljust(3000)
+
+    def files() -> dict[str, int]:
+        return {
+            path.read_bytes()[32:].strip().decode(): path.stat().st_ino
+            for path in tmp_path.rglob("*")
+            if path.is_file()
+        }
+
+    for n, seed in enumerate("abc"):
+        assert kept.kept_or_made("txt", 3000, seed, lambda seed=seed: make(seed)) == seed.encode().ljust(3000)
+        for path in tmp_path.rglob("*"):
+            if path.is_file() and path.read_bytes()[32:33] == seed.encode():
+                os.utime(path, (n, n))
+    assert set(files()) == set("abc")
+    kept.kept_or_made("txt", 3000, "a", lambda: make("a"))  # which makes it the latest
+    kept.kept_or_made("txt", 3000, "d", lambda: make("d"))
+    assert set(files()) == set("ad") and made == [*"abcd"]
+    kept.kept_or_made("txt", 3001, "a", lambda: make("other"))
+    assert made[-1] == "other", "another size is another file"
