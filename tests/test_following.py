@@ -8,6 +8,7 @@ import zipfile
 from functools import cache
 from itertools import accumulate
 from pathlib import Path
+from typing import Any
 
 import pytest
 from hypothesis import example, given, settings
@@ -262,3 +263,33 @@ def test_files_that_four_programs_wrote_at_once_come_back(
         lost = [one for one in specimen.truth.files if not one.standing and one.ceiling.intact]
         assert sum(len(one.extents) > 3 for one in lost) >= 8
     sastrugi("score", tmp_path / "s", tmp_path / "s.scan", "--floor", f"intact={floor}%")
+
+
+def test_why_not_says_how_far_a_search_comes_and_what_it_lacks(sastrugi: Program, tmp_path: Path) -> None:
+    """A whole file, one whose later clusters were given away, one that needs more effort, and one that shows nothing."""
+    (tmp_path / "r.toml").write_text(RECIPE.format(file_system="fat16").replace('"docx"]', '"txt"]'))
+    sastrugi("build", tmp_path / "r.toml", "--into", tmp_path / "s")
+    sastrugi("scan", tmp_path / "s", "--out", tmp_path / "s.scan", "--effort", 0)
+    with Specimen(tmp_path / "s") as specimen:
+        files = [one for one in specimen.truth.files if len(one.extents) > 2]
+        image = specimen.folder / "medium.img"
+        png, flac, text = (next(one for one in files if one.kind == kind) for kind in ("png", "flac", "txt"))
+
+    def told(name: str) -> Any:
+        (one,) = sastrugi("list", tmp_path / "s.scan", "--name", name, "--state", "deleted", "--why-not", "--json").json
+        return one
+
+    right = told(Path(png.path).name)
+    assert right["better"] == [list(extent) for extent in png.extents] and not right["content"]["whole"]
+    assert not told(Path(text.path).name)["can_be_followed"]
+    with image.open("r+b") as file:  # its last piece is gone
+        file.seek(flac.extents[-1].offset)
+        file.write(random.Random(2).randbytes(flac.extents[-1].length))
+    broken = told(Path(flac.path).name)
+    behind = flac.size - flac.extents[-1].length
+    assert broken["better"] is None and behind - 4096 <= broken["reached"] <= behind + 20_000
+    assert broken["clusters_tried"] > 100 and broken["gained"] < broken["needed"]
+    words = ("list", tmp_path / "s.scan", "--state", "deleted", "--why-not")
+    said = " ".join(sastrugi(*words, "--name", Path(flac.path).name).out.split())
+    assert f"to byte {broken['reached']:,}" in said and "bits of the 18 that are needed" in said
+    assert "pick a few" in sastrugi(*words, code=2).err

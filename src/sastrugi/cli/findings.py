@@ -2,15 +2,19 @@
 
 from __future__ import annotations
 
+from collections.abc import Iterable
 from enum import StrEnum
 from pathlib import Path
-from typing import Annotated
+from typing import TYPE_CHECKING, Annotated
 
 import typer
 
 from sastrugi.cli.console import JsonOption, ink, medium_at, progress, quoted, say, show, show_json, show_lines, width
 from sastrugi.cli.selection_options import SelectionOptions, selecting
 from sastrugi.cli.targets import ReplaceOption, picture_target, renamed
+
+if TYPE_CHECKING:
+    from sastrugi.recovery.scan_file import ScanFile
 
 _LIST_HELP = """List the findings of a scan.
 
@@ -25,6 +29,8 @@ _EXTRACT_HELP = """Bring findings back, to another place. Nothing is ever overwr
 \b
 Example: sastrugi extract card.scan --into results --min-confidence 0.5"""
 
+_MOST_SEARCHED = 20
+"""Findings that are searched for again in one call."""
 ScanArgument = Annotated[Path, typer.Argument(help="The scan file.", metavar="SCAN")]
 MediumOption = Annotated[
     Path | None, typer.Option("--medium", help="The medium, if it has moved since the scan.", metavar="MEDIUM")
@@ -103,6 +109,9 @@ def _without_bench_files(where: str, scan_file: Path, specimen: Path) -> str:
 def list_findings(
     scan_file: ScanArgument,
     why: Annotated[bool, typer.Option("--why", help="Add the reasons to each finding.")] = False,
+    not_surer: Annotated[
+        bool, typer.Option("--why-not", help="Search again for each, and say how far that came and what it lacks.")
+    ] = False,
     as_tree: Annotated[bool, typer.Option("--tree", help="In their folders.")] = False,
     by: Annotated[By | None, typer.Option("--by", help="Count them by this instead.")] = None,
     sort: Annotated[Order, typer.Option("--sort", help="In this order.")] = Order.path,
@@ -116,6 +125,7 @@ def list_findings(
         Path | None,
         typer.Option(help="Leave out the bench's own files (buffers, later use), by the truth of this.", metavar="DIR"),
     ] = None,
+    medium: MediumOption = None,
     as_json: JsonOption = False,
     *,
     chosen: SelectionOptions,
@@ -140,6 +150,9 @@ def list_findings(
             else:
                 show(tally_table(by.value, tallies))
             return
+        if not_surer:
+            _show_why_not(scan, medium, scan.count(where, values), scan.numbers(where, values), as_json)
+            return
         if as_json or as_csv:
             rows = scan.rows(where, values, ordered(sort.value, descending))
             show_lines(csv_lines(rows) if as_csv else json_lines(rows))
@@ -160,6 +173,28 @@ def list_findings(
             show_lines(table_lines(rows, columns_for(wide, scan.last_number(), scan.kinds()), wide, pen))
         if limit and count > limit:
             say(f"{count - limit:,} more: --limit 0 prints all")
+
+
+def _show_why_not(scan: ScanFile, medium: Path | None, count: int, numbers: Iterable[int], as_json: bool) -> None:
+    from sastrugi.errors import SastrugiError
+    from sastrugi.recovery.extract import check_medium
+    from sastrugi.recovery.select import nothing_selected
+    from sastrugi.recovery.why_not import why_not
+    from sastrugi.report.why_not import why_not_json, why_not_lines
+
+    if not count:
+        say(nothing_selected(scan))
+        return
+    if count > _MOST_SEARCHED:
+        raise SastrugiError(f"--why-not searches for each of {count:,} findings: pick a few, by --number or --name")
+    with medium_at(medium or scan.medium_path) as opened:
+        check_medium(scan, opened)
+        told = [why_not(opened, scan, number) for number in numbers]
+    if as_json:
+        show_json([why_not_json(one) for one in told])
+    else:
+        wide, pen = width(), ink()
+        show_lines(line for one in told for line in why_not_lines(one, wide, pen))
 
 
 def preview(

@@ -29,7 +29,7 @@ class Entries(UnitFollower):
     """Entries by their checksums, then the directory, which must name them."""
 
     ends = packed = True
-
+    cost = 30.0
     _begun = _markup = False
     _start = _tag = b""
     _tags, _told = 0, 0.0

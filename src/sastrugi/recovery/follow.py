@@ -21,7 +21,7 @@ from sastrugi.recovery.evidence import Clue, evidence
 from sastrugi.recovery.findings import Finding
 from sastrugi.recovery.placing import Budget, as_placed, is_right, measured
 from sastrugi.recovery.sources import MediumSource
-from sastrugi.recovery.trails import FreeClusters, Trails, Walls
+from sastrugi.recovery.trails import Farthest, FreeClusters, Trails, Walls
 
 _HEAD = 512
 _MOST_FOLLOWED, _TIMES_FOLLOWED, _A_TRY, _MOST_ENDS = 64 << 20, 32, 1024, 8
@@ -80,10 +80,11 @@ def follow_all(
 
 def follow(
     medium: Medium, finding: Finding, cluster: int, end: int, taken: RangeSet, budget: Budget,
-    walls: Walls | None = None, patience: float = 1.0,
+    walls: Walls | None = None, patience: float = 1.0, tell: Callable[[Farthest], object] | None = None,
 ) -> Finding | None:  # fmt: skip
     """The same finding in other places, if its kind is one that can be followed from piece to piece, and it comes to
-    its end so. `taken`, `end` and `walls` are as in `reassemble`; `patience` says how much it may cost."""
+    its end so. `taken`, `end` and `walls` are as in `reassemble`; `patience` says how much it may cost; `tell` is told
+    how far each search came."""
     begin = followed_as(medium, finding)
     start = finding.map.start
     left = patience * (_MOST_FOLLOWED + _TIMES_FOLLOWED * finding.size)
@@ -104,7 +105,7 @@ def follow(
         for places, checked in islice(trails.ways(), _MOST_ENDS):
             measure = measured(medium, FileMap.of(places), budget)
             if measure is None:
-                return likely
+                break
             right = is_right(measure, finding, size is not None, checked)
             if trails.open:  # parts of others would go on with it as well, until these are found
                 right = checked and measure.whole and patience >= _PATIENCE[-1]
@@ -113,12 +114,15 @@ def follow(
                 if trails.open:
                     placed = replace(placed, evidence=[*placed.evidence, evidence(Clue.GUESSED_END)])
                 if checked:
-                    return placed
+                    likely = placed
+                    break
                 if likely is None or len(placed.extents) < len(likely.extents):  # few gaps are likelier than many
                     likely = placed
-        if likely is not None:
-            break
         tried += trails.tried
+        if tell is not None:
+            tell(trails.farthest())
+        if likely is not None or budget.spent:
+            break
     return likely
 
 

@@ -290,6 +290,11 @@ class ScanFile:
             for row in cursor:
                 yield finding_of(sound_row(row))
 
+    def numbers(self, where: str, values: tuple[Any, ...] = ()) -> list[int]:
+        """The numbers of findings that fulfil an SQL condition, in order."""
+        with self._reading():
+            return [int(row[0]) for row in self._run(f"SELECT number FROM findings WHERE {where} ORDER BY 1", values)]
+
     def sound_extents(self, where: str = "sound > 0") -> Iterator[tuple[Extent, ...]]:
         """For each finding (that fulfils an SQL condition): where the bytes lie that nothing speaks against."""
         rows = self._run(f"SELECT map, size, sound FROM findings WHERE {where} ORDER BY start")

@@ -31,7 +31,7 @@ _MOST_BACK = 96 << 10
 """Bytes in front of a break in which a piece may have ended."""
 _BLIND = 64 << 10
 """Bytes of which none was checked: where a piece ends among so many cannot be told."""
-_ENOUGH = 18.0
+ENOUGH = 18.0
 """Bits that a way gained when it is taken for right: of thousands that are tried none comes so far by chance."""
 _SOME, _LOST = 1.0, -60.0
 _NEAR, _NEAR_BYTES = 512, 1 << 20
@@ -123,6 +123,17 @@ class Walls:
 
 
 @dataclass(frozen=True, slots=True)
+class Farthest:
+    """How far a file was followed: to the byte `reached`, on `places`. Going on from there gained `gained` bits at
+    most; `tried` clusters were tried in all."""
+
+    reached: int
+    places: tuple[Extent, ...]
+    gained: float
+    tried: int
+
+
+@dataclass(frozen=True, slots=True)
 class _State:
     """A file as far as it was followed: on runs of clusters, (number of the first, count). `guessed`: which clusters
     they leave out could not be told."""
@@ -151,6 +162,8 @@ class Trails:
         self._looks = bytearray()
         """Of each cluster, whether a piece may begin there."""
         self.tried = 0
+        self._farthest: tuple[int, _State] | None = None
+        self._gained = 0.0
         self.open = False
         """Whether the last way came to no end: nothing was found with which the file goes on."""
 
@@ -161,26 +174,40 @@ class Trails:
             return
         begun = self._fed(_State(self._begun, ()), 0, 1)
         stack = [iter([begun])]
-        reached = [begun]
-        farthest = 0
+        came = [begun]
+        over = 0
         while stack and not self._spent:
             state = next(stack[-1], None)
             if state is None:
                 stack.pop()
-                last = reached.pop()
-                if last.follower.fed > farthest and self._may_be_over(last):
+                last = came.pop()
+                if last.follower.fed > over and self._may_be_over(last):
                     self.open = True
                     yield self._places(last, last.follower.wrong or last.follower.fed), self._is_sure(last)
                     self.open = False
-                farthest = max(farthest, last.follower.fed)
+                over = max(over, last.follower.fed)
                 continue
             last, ends = self._straight(state)
+            reached = self._reaches(last)
             whole = self._whole(last)
             if whole:
                 yield self._places(last, whole), self._is_sure(last)
             elif len(stack) < _MOST_PIECES:
-                stack.append(chain(self._elsewhere(ends), self._all_the_same(last, ends)))
-                reached.append(last)
+                stack.append(chain(self._elsewhere(ends, reached), self._all_the_same(last, ends)))
+                came.append(last)
+
+    def farthest(self) -> Farthest:
+        """How far it came."""
+        reached, state = self._farthest or (0, None)
+        return Farthest(reached, self._places(state, reached) if state else (), self._gained, self.tried)
+
+    def _reaches(self, state: _State) -> int:
+        """The byte up to which nothing is wrong, which is remembered if none came so far."""
+        follower = state.follower
+        reached = follower.fed if follower.wrong is None else min(follower.wrong, follower.fed)
+        if self._farthest is None or reached > self._farthest[0]:
+            self._farthest, self._gained = (reached, state), 0.0
+        return reached
 
     @staticmethod
     def _is_sure(state: _State) -> bool:
@@ -263,7 +290,7 @@ class Trails:
         if not self._spend(max(count, self._cluster)):
             self._spent = True
 
-    def _elsewhere(self, ends: list[_State]) -> Iterator[_State]:
+    def _elsewhere(self, ends: list[_State], reached: int) -> Iterator[_State]:
         """The states after one more cluster, behind a gap: what is surely right as soon as it is come upon, then what
         came furthest."""
         for some, (nearest, farthest), wanted in self._stages(ends):
@@ -277,7 +304,9 @@ class Trails:
                     if self._looks[number + gap] != wanted:
                         continue
                     gained, state = self._tried(some[order], number + gap)
-                    if gained >= _ENOUGH:
+                    if self._farthest is not None and reached == self._farthest[0]:
+                        self._gained = max(self._gained, gained)
+                    if gained >= ENOUGH:
                         sure.append((some[order], state))
                     elif gained >= _SOME:
                         ranked.append((-gained, gap, order, state))
@@ -353,7 +382,7 @@ class Trails:
         self.tried += 1
         first = state = self._fed(end, number, 1)
         before = end.follower.bits
-        while not self._is_over(state.follower) and _LOST < state.follower.bits - before < _ENOUGH:
+        while not self._is_over(state.follower) and _LOST < state.follower.bits - before < ENOUGH:
             fed = state.follower.fed - end.follower.fed
             count = self._room(state.last + 1, min(max(fed // self._cluster, 1), 4)) if fed < _LOOK else 0
             if not count:
@@ -365,7 +394,7 @@ class Trails:
         if first.follower.wrong is not None and first.follower.wrong <= end.follower.fed + 8:
             gained = 0.0
         if self._whole(state):
-            gained += _ENOUGH
+            gained += ENOUGH
         return gained, first
 
 
