@@ -82,6 +82,26 @@ def told(follower: Follower) -> tuple[object, ...]:
     return follower.end, follower.right, follower.suspected, round(follower.bits, 3), follower.unseen
 
 
+@pytest.mark.parametrize("kind", FOLLOWED)
+@pytest.mark.parametrize("cluster", [512, 4096])
+def test_a_glance_refuses_nothing_that_goes_on(kind: str, cluster: int) -> None:
+    """And what it refuses is wrong when it is looked at."""
+    content, dice = sample(kind, 200_000), random.Random(1)
+    follower, refused = begun(kind), 0
+    for at in range(0, len(content), cluster):
+        part, foreign = content[at : at + cluster], dice.randbytes(cluster)
+        assert follower.could_go_on(part), at
+        if not follower.could_go_on(foreign):
+            other = follower.copy()
+            other.feed(foreign + dice.randbytes(200))
+            assert other.wrong is not None
+            refused += 1
+        follower.feed(part)
+        if follower.wrong is not None or follower.end is not None:
+            break
+    assert refused or kind not in ("mp3", "avi", "ts", "mpg", "mkv", "webm", "ogg", "opus")
+
+
 def test_few_photographs_seem_to_become_others() -> None:
     """A horizon, the edge of a thing, and where snow begins are no seams."""
     suspected = 0

@@ -13,6 +13,9 @@ _LEVEL_1 = frozenset(
 )
 _SIMPLE_BLOCK, _BLOCK_GROUP, _ENCRYPTED_BLOCK, _SHORT = 0xA3, 0xA0, 0xAF, 16
 _IN_CLUSTER = frozenset({0xE7, 0xA3, 0xA0, 0xA7, 0xAB, 0x5854, 0xEC, 0xBF})
+_BEGIN_IN_CLUSTER, _BEGIN_OUTSIDE = (
+    frozenset(name.to_bytes(4, "big").lstrip(b"\0")[0] for name in names) for names in (_IN_CLUSTER, _LEVEL_1)
+)
 
 
 def _element(source: Source, at: int) -> tuple[int, int, int | None] | None:
@@ -88,6 +91,13 @@ class Elements(UnitFollower):
     _segment_end: int | None = None
     _cluster_end: int | None = None
     _in_segment = _in_cluster = False
+
+    def _may_begin(self, data: bytes, at: int) -> bool:
+        begins = self.fed + at
+        if not self._in_segment or begins in (self._segment_end, self._cluster_end):
+            return True
+        inside = _BEGIN_IN_CLUSTER if self._in_cluster else _BEGIN_OUTSIDE
+        return data[at] in inside or (self._cluster_end is None and data[at] in _BEGIN_OUTSIDE)
 
     def _unit(self, kept: bytes, at: int) -> int:
         if self._in_segment and at == self._segment_end:

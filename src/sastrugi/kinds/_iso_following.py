@@ -45,6 +45,20 @@ class Boxes(UnitFollower):
         self._pictures = pictures_told(BytesSource(data), boxes_in, 8, len(data))
         return self._pictures is not None
 
+    def could_go_on(self, data: bytes) -> bool:
+        if self._pictures is None or self._kept or self.fed >= self._media_end:
+            return super().could_go_on(data)
+        test, starts, sizes = self._pictures
+        number = max(self._next, int(np.searchsorted(starts, self.fed)))
+        if number >= len(starts):
+            return True
+        start = int(starts[number])
+        inside = start - self.fed
+        if inside + _HEAD > len(data):
+            return True
+        wrong = test(_Window(data[inside:], start), start, int(sizes[number]))
+        return wrong is None or wrong + _HEAD > self.fed + len(data)
+
     def _unit(self, kept: bytes, at: int) -> int:
         if at < self._media_end:
             return self._media(kept, at)

@@ -53,6 +53,13 @@ class Pages(UnitFollower):
     cost = 8.0
     _open: frozenset[bytes] = frozenset()
 
+    def could_go_on(self, data: bytes) -> bool:
+        kept = self._kept
+        if len(kept) < 27 or len(kept) < 27 + kept[26]:
+            return True
+        at = 27 + kept[26] + sum(kept[27 : 27 + kept[26]]) - len(kept)
+        return bool(kept[5] & _LAST) or at + 4 > len(data) or data[at : at + 4] == MARK
+
     def _unit(self, kept: bytes, at: int) -> int:
         if at and not self._open:
             self.end = at

@@ -27,6 +27,12 @@ class _Chunks(UnitFollower):
     cost = 1.5
     _media_end = _end = 0
 
+    def _may_begin(self, data: bytes, at: int) -> bool:
+        name = data[at : at + 4]
+        if self.fed + at < self._media_end:
+            return name[2:].isalnum()
+        return self.fed + at == self._end or (name.isascii() and name.strip().isalnum())
+
     def _unit(self, kept: bytes, at: int) -> int:
         if at and at == self._end:
             self.end = at

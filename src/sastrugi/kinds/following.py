@@ -18,6 +18,8 @@ UNPACKED = 8
 _MOST_KEPT = 5 << 20
 """Bytes of one unit that are waited for."""
 _MOST_AT_ONCE = 1 << 20
+_PEEK = 8
+"""Bytes that tell at a glance whether a unit begins with them."""
 _PARTS = 2
 """Of a file's parts none is as long as this share of it without a check."""
 _MOST_RATIO, _FREE = 100, 1 << 19
@@ -64,6 +66,10 @@ class Follower(ABC):
     @abstractmethod
     def _look(self, data: bytes, at: int) -> None:
         """Look at the bytes of the file from `at` on."""
+
+    def could_go_on(self, data: bytes) -> bool:
+        """Whether the file may go on with these bytes, at a glance. What is refused would go wrong among them."""
+        return True
 
     def saw_most(self) -> bool:
         """Whether checks told of all parts of what was fed."""
@@ -119,6 +125,13 @@ class UnitFollower(Follower):
             self._skip, self._kept = max(used - len(self._kept), 0), self._kept[used:]
             if self._skip:
                 return
+
+    def could_go_on(self, data: bytes) -> bool:
+        return bool(self._kept) or self._skip + _PEEK > len(data) or self._may_begin(data, self._skip)
+
+    def _may_begin(self, data: bytes, at: int) -> bool:
+        """Whether the next unit may begin at byte `at` of these, of which 8 are there."""
+        return True
 
     @abstractmethod
     def _unit(self, kept: bytes, at: int) -> int:

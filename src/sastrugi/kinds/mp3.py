@@ -110,6 +110,11 @@ class _Frames(UnitFollower):
     _in_frames = False
     _count = _declared = 0
 
+    def _may_begin(self, data: bytes, at: int) -> bool:
+        if not self._in_frames or (self._declared and self._count >= self._declared):
+            return True
+        return (data[at] == 0xFF and data[at + 1] >= 0xE0) or data[at] in b"TA"
+
     def _unit(self, kept: bytes, at: int) -> int:
         if not at and not self._in_frames:
             if len(kept) < 10:

@@ -38,6 +38,9 @@ class _Packets(UnitFollower):
 
     cost = 2.0
 
+    def _may_begin(self, data: bytes, at: int) -> bool:
+        return data[at : at + 3] == b"\0\0\1"
+
     def _unit(self, kept: bytes, at: int) -> int:
         if len(kept) < 14:
             if kept[:4] == b"\0\0\1" + bytes([_END]):

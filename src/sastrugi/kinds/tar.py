@@ -70,6 +70,10 @@ class _Entries(UnitFollower):
     cost = 1.0
     _zeros = 0
 
+    def _may_begin(self, data: bytes, at: int) -> bool:
+        header = data[at : at + _BLOCK]
+        return len(header) < _BLOCK or not header.strip(b"\0") or (_size(header) is not None and not self._zeros)
+
     def _unit(self, kept: bytes, at: int) -> int:
         if len(kept) < _BLOCK:
             return 0

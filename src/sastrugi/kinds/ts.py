@@ -53,6 +53,10 @@ class _Packets(UnitFollower):
     cost = 4.0
     _counters: Mapping[int, int] = MappingProxyType({})
 
+    def could_go_on(self, data: bytes) -> bool:
+        at = -len(self._kept) % _PACKET
+        return data[at] == _SYNC if at < len(data) else True
+
     def _unit(self, kept: bytes, at: int) -> int:
         heads = np.frombuffer(kept, np.uint8, len(kept) // _PACKET * _PACKET).reshape(-1, _PACKET)[:, :4]
         if not len(heads):

@@ -46,6 +46,8 @@ _LATE, _BEST, _MOST_PIECES = 4, 3, 400
 _FED = 16
 _MOST_FED = 256 << 20
 """Bytes of a file, whatever a record says."""
+_GLANCES = 8
+"""Tries that came to nothing at a glance, which cost as much as one that did not."""
 _SECTOR, _TEXT = 512, 16
 _NONE, _LIKELY, _UNLIKELY = range(3)
 """What a cluster is as the beginning of a piece."""
@@ -159,6 +161,7 @@ class Trails:
         self._free, self._begun, self._cluster, self._size = free, begun, cluster, size
         self._walls, self._spend = walls, spend
         self._spent = False
+        self._glances = 0
         self._looks = bytearray()
         """Of each cluster, whether a piece may begin there."""
         self.tried = 0
@@ -380,6 +383,12 @@ class Trails:
     def _tried(self, end: _State, number: int) -> tuple[float, _State]:
         """How many bits going on with a cluster, and what is behind it, is worth; and the state after that cluster."""
         self.tried += 1
+        data = self._free.read(number)
+        if not end.follower.could_go_on(data if self._size is None else data[: self._size - end.follower.fed]):
+            self._glances += 1
+            if self._glances % _GLANCES == 0:
+                self._charge(self._cluster)
+            return 0.0, end
         first = state = self._fed(end, number, 1)
         before = end.follower.bits
         while not self._is_over(state.follower) and _LOST < state.follower.bits - before < ENOUGH:
