@@ -35,12 +35,20 @@ _SLICE = 1 << 10
 """Bytes that are decoded at once: foreign ones often show in the first of them."""
 _BEHIND = 64
 """Bytes behind the last block that may be there before a marker."""
-_LEAST, _MOST = -4.0, 2.0
-"""Bits that one unit can be worth: edges of a picture are no seams."""
-_FOREIGN, _FEWEST_ROWS, _MEMORY, _CLEARLY = -60.0, 2, 3, 1.5
-_JUDGED, _BESIDE, _FAR, _LIGHTEST, _CHANGED, _ALIKE = 16, 0.7, 1.5, 1.25, 10.0, 0.5
-"""Bits in a row by which a picture goes on with another one; rows of units before that is asked, and that are
-remembered; how much farther units of another picture are from each other, at least."""
+_JUDGED, _FEWEST_ROWS, _MEMORY = 16, 2, 3
+"""Units that are judged at once; rows of them before that begins, and that are remembered."""
+_LEAST, _MOST, _ALIKE = -4.0, 2.0, 0.5
+"""Bits that one unit can be worth (edges of a picture are no seams); and what bits for it count, as units beside each
+other are alike."""
+_FOREIGN = -60.0
+"""Bits in a row by which a picture goes on with another one, and a quarter of a bit for each unit of a row."""
+_FAR, _CLEARLY, _BESIDE = 1.5, 1.5, 0.7
+"""How far units of another picture are from those above them: in times of the distance from the mean, and of that to
+those above, at least; and how far units are from those above by how far they are from those beside them."""
+_CHANGED = 10.0
+"""Bits against a picture that becomes rougher or smoother at once, as pictures do now and then."""
+_LIGHTEST = 1.25 * 1024
+"""The first coefficient of the lightest block, and what rounding adds."""
 
 
 @lru_cache(maxsize=64)
@@ -180,14 +188,14 @@ class Blocks(UnitFollower):
                 units += [(part[1] >> 4, 16 | part[1] & 15)] * blocks
         known = all(first in self._tables and rest in self._tables for first, rest in units)
         step = self._steps.get(self._step_of, 0)
-        self._lightest = int(_LIGHTEST * 1024) // step if step else 0
+        self._lightest = int(_LIGHTEST) // step if step else 0
         self._bright = sum(first == units[0][0] for first, _ in units) if len(parts) > 1 else len(units)
         self._units = tuple(units) if known and self._sequential and len(parts) == len(self._components) else ()
 
     def _scan(self, kept: bytes, at: int) -> int:
         """Decode up to the next marker, or as far as there is something."""
         marker = _MARKER.search(kept, 0, _SLICE)
-        whole = len(kept) if marker is None and len(kept) < _SLICE else _SLICE - 1
+        whole = min(len(kept), _SLICE - 1)
         usable = marker.start() if marker else whole - (kept[whole - 1 : whole] == b"\xff")
         if marker is None and usable <= 0:
             return 0
@@ -312,42 +320,42 @@ class Blocks(UnitFollower):
 
     def _goes_on(self, new: NDArray[np.int32]) -> bool:
         """Whether so many units more may be the picture's."""
-        row = self._row
-        before = self._seen
+        row, before = self._row, self._seen
         both = np.concatenate((before, new))
+        self._seen = both[-row:]
         if len(before) < row:
-            self._seen = both[-row:]
             self._differed = np.zeros(len(self._seen))
             return True
-        above = both[: len(new)] if row >= len(new) else both[len(both) - row - len(new) : len(both) - row]
-        differ = np.abs(new - above).astype(float)
-        beside = _BESIDE * np.sort(np.abs(np.diff(both[-len(new) - 1 :])))[:-2]
-        right = True
+        differ = np.abs(new - both[: len(new)]).astype(float)
+        # Without the two that differ most: one is the end of a row, one may be an edge.
+        beside = _BESIDE * float(np.sort(np.abs(np.diff(both[-len(new) - 1 :])))[:-2].mean())
         if self._counted > _FEWEST_ROWS * row:
-            local = float(self._differed[: 2 * len(new)].mean())
-            near = max(self._near, local, beside.mean(), 1.0)
-            far = max(_FAR * self._far, _CLEARLY * near)
-            bits = np.clip((np.log(near / far) + differ * (1 / near - 1 / far)) * -1.44, _LEAST, _MOST)
-            if self._forgiven > 0:
-                self._forgiven -= len(bits)
-                bits[:] = 0.0
-            gained = float(bits.sum())
-            self._against = min(self._against + gained, 0.0)
-            rough = max(float(differ.mean()), float(beside.mean()), 1.0)
-            self.bits += min(gained, gained * _ALIKE)
-            self._settling = max(self._settling - len(new), 0)
-            if not self._settling and abs(math.log2(rough / max(self._near, 1.0))) > 1.0:
-                self.bits -= _CHANGED
-                self._settling = _MEMORY * row
-            right = self._against >= _FOREIGN - row / 4
-        if right:
-            apart = np.abs(new - float(before.mean()))
-            self._near = _followed_mean(self._near, differ, self._counted, row)
-            self._far = _followed_mean(self._far, apart, self._counted, row)
-            self._counted += len(differ)
-            self._seen = both[-row:]
-            self._differed = np.concatenate((self._differed, differ))[-row:]
-        return right
+            self._judge(differ, beside)
+        apart = np.abs(new - float(before.mean()))
+        self._near = _followed_mean(self._near, differ, self._counted, row)
+        self._far = _followed_mean(self._far, apart, self._counted, row)
+        self._counted += len(differ)
+        self._differed = np.concatenate((self._differed, differ))[-row:]
+        return self._against >= _FOREIGN - row / 4
+
+    def _judge(self, differ: NDArray[np.float64], beside: float) -> None:
+        """What some units are worth, by how far they are from those above them, and from those beside them. Both are
+        taken for distributed exponentially, with larger means where the picture goes on as another."""
+        local = float(self._differed[: 2 * len(differ)].mean())
+        near = max(self._near, local, beside, 1.0)
+        far = max(_FAR * self._far, _CLEARLY * near)
+        bits = np.clip((np.log(near / far) + differ * (1 / near - 1 / far)) * -1.44, _LEAST, _MOST)
+        gained = float(bits.sum())
+        if self._forgiven > 0:
+            self._forgiven -= len(bits)
+            gained = 0.0
+        self._against = min(self._against + gained, 0.0)
+        self.bits += min(gained, gained * _ALIKE)
+        self._settling = max(self._settling - len(differ), 0)
+        rough = max(float(differ.mean()), beside, 1.0)
+        if not self._settling and abs(math.log2(rough / max(self._near, 1.0))) > 1.0:
+            self.bits -= _CHANGED
+            self._settling = _MEMORY * self._row
 
 
 def _followed_mean(mean: float, new: NDArray[np.float64], counted: int, row: int) -> float:
