@@ -55,6 +55,8 @@ LOSSES = (
 PENALTY = 0.4
 """How strongly weights are kept small (L2, per bit of a weight, with a specimen counting up to `ALIKE` findings)."""
 ALIKE = 60
+SPEAKS_FOR, SPEAKS_AGAINST = ("rules right", "right, ", "beside"), ("rules wrong", "wrong, ")
+"""How signs begin that are not clues, and never weigh against a file, or never for it."""
 LAST = Path(tempfile.gettempdir()) / "sastrugi-calibration"
 
 
@@ -175,7 +177,13 @@ def fitted(seen: Sequence[Seen]) -> dict[str, float]:
         off = worth * (1 / (1 + np.exp(-odds)) - right)
         return float(cost), matrix.T @ off + PENALTY * bits
 
-    limits = [(0.0 if name in FOR else None, 0.0 if name in AGAINST else None) for name in names]
+    limits = [
+        (
+            0.0 if name in FOR or name.startswith(SPEAKS_FOR) else None,
+            0.0 if name in AGAINST or name.startswith(SPEAKS_AGAINST) else None,
+        )
+        for name in names
+    ]
     start = np.zeros(len(names))
     found = minimize(loss, start, jac=True, method="L-BFGS-B", bounds=limits, options={"maxiter": 5000})
     return {name: round(float(bits), 3) for name, bits in zip(names, found.x, strict=True) if abs(bits) >= 0.005}

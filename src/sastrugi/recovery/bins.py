@@ -23,7 +23,7 @@ _INDEX = re.compile(r"[$_]I([A-Z0-9]{6})(\..*)?", re.IGNORECASE)
 _INFO = re.compile(r"(.+)\.trashinfo", re.IGNORECASE)
 _INFO_PATH = re.compile(rb"\[Trash Info\]\r?\n(?:[^\n]{0,4096}\n){0,4}?Path=([^\r\n]{1,16384})")
 _HEAD, _PATH_1 = 24, 520
-_LARGEST = 28 + 2 * 32768
+LARGEST_INDEX = 28 + 2 * 32768
 
 
 def read_index(data: bytes) -> tuple[int, tuple[str, ...]] | None:
@@ -58,13 +58,15 @@ class Indexes:
 
     def __init__(self, medium: Medium, findings: Iterable[Finding]) -> None:
         self._told: dict[tuple[str, str], Told] = {}
+        self._own: set[tuple[object, ...]] = set()
         for finding in findings:
             windows, linux = _INDEX.fullmatch(finding.name), _INFO.fullmatch(finding.name)
-            if finding.placeless or not _HEAD < finding.size <= _LARGEST:
+            if finding.placeless or not _HEAD < finding.size <= LARGEST_INDEX:
                 continue
             if windows:
                 found = read_index(finding.map.read(medium, 0, finding.size))
                 if found is not None:
+                    self._own.add(_key(finding))
                     self._told[finding.folder, f"$r{windows[1].lower()}"] = Told(found[1], found[0])
             elif linux and finding.folder.endswith("/info"):
                 path = read_trash_info(finding.map.read(medium, 0, finding.size))
@@ -77,6 +79,10 @@ class Indexes:
             self._marked[key] = None if key in self._marked else told
         self._by_path = {_tails(told.path): told.path for told in self._told.values()}
         self._depths = {len(path) for path in self._by_path}
+
+    def __contains__(self, finding: Finding) -> bool:
+        """Whether a finding is an index of Windows, whatever kind of file its name calls for."""
+        return _key(finding) in self._own
 
     def of(self, folder: str, name: str) -> Told | None:
         """Of something in a bin; its name may have lost its first character."""
@@ -137,19 +143,25 @@ def with_bin_names(medium: Medium, findings: Iterable[Finding]) -> Iterator[Find
     named: set[tuple[object, ...]] = set()
     out: list[Finding] = []
     for finding in every:
+        if finding in indexes:
+            finding = replace(finding, kind="other", group="data")
         path = indexes.path(finding)
         if path is not None:
             finding = _renamed(finding, path)
-            named.add((finding.folder, finding.name, finding.map))
+            named.add(_key(finding))
         out.append(finding)
     seen: set[tuple[object, ...]] = set()
     for finding in out:
-        key = (finding.folder, finding.name, finding.map)
+        key = _key(finding)
         if key in named and finding.state != "live" and finding.size:
             if key in seen:
                 continue
             seen.add(key)
         yield finding
+
+
+def _key(finding: Finding) -> tuple[object, ...]:
+    return finding.folder, finding.name, finding.map
 
 
 def _renamed(finding: Finding, path: tuple[str, ...]) -> Finding:

@@ -14,6 +14,7 @@ from sastrugi.kinds.registry import is_textual, kind_named, measuring_kind
 from sastrugi.media import Medium
 from sastrugi.media.extents import RangeSet, total
 from sastrugi.media.filemap import FileMap
+from sastrugi.recovery.bins import LARGEST_INDEX, read_index
 from sastrugi.recovery.evidence import BY_PROOF as CLUE_BY_PROOF
 from sastrugi.recovery.evidence import Clue, Evidence, evidence
 from sastrugi.recovery.sources import MediumSource
@@ -36,7 +37,7 @@ _SOME_BEHIND, _MORE_BEHIND = 0.97, 0.85
 _OVERWRITTEN, _OVERLAP = 0.03, 0.25
 _LOOKED, _INSIDE, _CERTAIN = 0.9, 0.97, 0.93
 OFF_GRID = 0.6
-_INDEX_OF_A_BIN = re.compile(r"\$I[A-Z0-9]{6}(\.|$)", re.IGNORECASE)
+_INDEX_OF_A_BIN = re.compile(r"[$_]I[A-Z0-9]{6}(\.|$)", re.IGNORECASE)
 LOOKED_THROUGH = (Proof.CHECKSUM, Proof.DECODES, Proof.STATISTICS)
 """Proofs that look at all of the content; a structure may be right although what lies between is not."""
 _NO_BETTER, _BORNE_OUT = 0.9, 0.8
@@ -177,7 +178,7 @@ def _stored_as(file: FileMap) -> list[Evidence]:
 
 def begins_as_named(medium: Medium, name: str, file: FileMap) -> bool | None:
     """Whether a file begins with the bytes that one of this name begins with; None where the name calls for none."""
-    kind = _promised_by(name)
+    kind = _promised_by(name, MediumSource(medium, file))
     kind = measuring_kind(kind) if kind is not None else None
     if kind is None or kind.bare or not kind.signatures:
         return None
@@ -189,9 +190,11 @@ def begins_as_named(medium: Medium, name: str, file: FileMap) -> bool | None:
     return None if markup and head and not head.translate(None, _MARKUP_BYTES) else False
 
 
-def _promised_by(name: str) -> Kind | None:
+def _promised_by(name: str, source: MediumSource) -> Kind | None:
     """The kind that a name calls for; an index file of a bin has the extension of the file that it is about."""
-    return None if _INDEX_OF_A_BIN.match(name) else kind_for_name(name)
+    if _INDEX_OF_A_BIN.match(name) and (name[0] == "$" or read_index(source.read(0, LARGEST_INDEX)) is not None):
+        return None
+    return kind_for_name(name)
 
 
 def _looks(measure: Measure) -> bool:
@@ -209,7 +212,7 @@ def _ownership(conflicts: list[Conflict], clusters: int, cluster_size: int) -> E
 
 def _by_content(entry: Entry, source: MediumSource, measure: Measure | None, seen: list[Evidence]) -> tuple[float, int]:
     """Confidence from what the bytes of a placement show, and how many from the start are sound; adds the evidence."""
-    expected = _promised_by(entry.name)
+    expected = _promised_by(entry.name, source)
     if measure is not None and measure.whole:
         seen.append(of_measure(measure))
         return _by_length(entry, expected, measure, seen)
