@@ -4,19 +4,14 @@ from __future__ import annotations
 
 from collections.abc import Callable, Iterable, Iterator
 from dataclasses import replace
-from functools import cache
 from itertools import islice
 
-import numpy as np
-from numpy.typing import NDArray
-
-from sastrugi.kinds import all_kinds
 from sastrugi.kinds.following import Follower
 from sastrugi.kinds.registry import kinds_begun
 from sastrugi.media import Medium, RangeSet
 from sastrugi.media.filemap import FileMap
 from sastrugi.progress import Progress
-from sastrugi.recovery.cluster_looks import packed_clusters, text_clusters
+from sastrugi.recovery.cluster_looks import Looks
 from sastrugi.recovery.evidence import Clue, evidence
 from sastrugi.recovery.findings import Finding
 from sastrugi.recovery.placing import Budget, as_placed, is_right, measured
@@ -42,11 +37,12 @@ def follow_all(
     walls: Walls,
     put: Callable[[Finding], None],
     progress: Progress,
+    looks: Looks | None = None,
 ) -> None:
     """Follow all that are `waiting` (each with its clusters and where its volume ends) and can be: what costs least
     comes first, for as long as most of them need. Each that is found is `put`, which leaves less for the others; they
     are tried again then, and for longer when nothing more is found."""
-    patience = list(_PATIENCE)
+    patience, looks = list(_PATIENCE), looks or Looks()
     done = set[int]()
     kinds: dict[int, type[Follower] | None] = {}
     while patience and not budget.spent:
@@ -65,7 +61,7 @@ def follow_all(
         for count, (_, one, cluster, end) in enumerate(can, 1):
             if budget.spent:
                 break
-            better = follow(medium, one, cluster, end, taken, budget, walls, patience[0])
+            better = follow(medium, one, cluster, end, taken, budget, walls, patience[0], looks)
             if better is not None:
                 put(better)
                 if better.sound:  # else what others turn out to own may tell more
@@ -80,11 +76,12 @@ def follow_all(
 
 def follow(
     medium: Medium, finding: Finding, cluster: int, end: int, taken: RangeSet, budget: Budget,
-    walls: Walls | None = None, patience: float = 1.0, tell: Callable[[Farthest], object] | None = None,
+    walls: Walls | None = None, patience: float = 1.0, looks: Looks | None = None,
+    tell: Callable[[Farthest], object] | None = None,
 ) -> Finding | None:  # fmt: skip
     """The same finding in other places, if its kind is one that can be followed from piece to piece, and it comes to
-    its end so. `taken`, `end` and `walls` are as in `reassemble`; `patience` says how much it may cost; `tell` is told
-    how far each search came."""
+    its end so. `taken`, `end` and `walls` are as in `reassemble`; `patience` says how much it may cost; `looks`
+    is what is known of clusters; `tell` is told how far each search came."""
     begin = followed_as(medium, finding)
     start = finding.map.start
     left = patience * (_MOST_FOLLOWED + _TIMES_FOLLOWED * finding.size)
@@ -97,7 +94,7 @@ def follow(
         return budget.followed(count, begin.cost) and left > 0
 
     size = finding.size if finding.state == "deleted" else None
-    free = FreeClusters(medium, taken, start, cluster, end, _likely(begin))
+    free = FreeClusters(medium, taken, start, cluster, end, looks)
     tried = 0
     likely: Finding | None = None
     for first in _begun(begin, free, cluster, size, spend):
@@ -124,24 +121,6 @@ def follow(
         if likely is not None or budget.spent:
             break
     return likely
-
-
-@cache
-def _likely(begin: type[Follower]) -> Callable[[NDArray[np.uint8]], NDArray[np.bool_]]:
-    """What tells clusters that are likely those of a kind, shape (clusters, bytes), from those of other kinds."""
-    tests = {kind.inside: kind.follow is begin for kind in all_kinds().values() if kind.inside is not None}
-    own = [test for test, mine in tests.items() if mine]
-    others = [text_clusters, *(test for test, mine in tests.items() if not mine)]
-
-    def test(rows: NDArray[np.uint8]) -> NDArray[np.bool_]:
-        if own:
-            return own[0](rows)
-        out = np.ones(len(rows), bool)
-        for other in others:
-            out &= ~other(rows)
-        return out & packed_clusters(rows) if begin.packed else out
-
-    return test
 
 
 def _begun(

@@ -13,6 +13,7 @@ from sastrugi.media.filemap import FileMap
 from sastrugi.progress import Progress
 from sastrugi.recovery.by_turns import apart, groups
 from sastrugi.recovery.byte_histograms import compare
+from sastrugi.recovery.cluster_looks import Looks
 from sastrugi.recovery.confidence import LOOKED_THROUGH, can_prove_itself
 from sastrugi.recovery.effort import Effort
 from sastrugi.recovery.evidence import Clue, Evidence, evidence
@@ -161,10 +162,11 @@ class Assembly:
             found.append(finding)
 
         # First around what only headers speak for, which mostly lies where it seems to; then through it.
+        looks = Looks()
         for claims, share in ((self._taken, _AROUND_ALL), (self._firm, 1.0)):
             with effort.part(share) as part:
                 budget = Budget(_FOLLOWED, _MOST_FOLLOWED, effort=part)
-                follow_all(self._medium, waiting, claims, budget, self._walls, put, progress)
+                follow_all(self._medium, waiting, claims, budget, self._walls, put, progress, looks)
         self._make_way([one for one in found if one.sound])
 
     def _make_way(self, found: Iterable[Finding]) -> None:

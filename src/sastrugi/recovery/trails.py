@@ -21,6 +21,7 @@ from sastrugi.kinds.following import Follower
 from sastrugi.kinds.registry import kinds_begun
 from sastrugi.media import Extent, Medium, RangeSet
 from sastrugi.media.extents import cut, join
+from sastrugi.recovery.cluster_looks import BARE, Looks, likely_for
 from sastrugi.recovery.confidence import TEXT_BYTES
 
 _AT_ONCE, _BLOCKS = 32, 64
@@ -46,7 +47,9 @@ _LATE, _BEST, _MOST_PIECES = 4, 3, 400
 _FED = 16
 _MOST_FED = 256 << 20
 """Bytes of a file, whatever a record says."""
-_GLANCES = 8
+_LOOK_COST = 17.0
+"""Nanoseconds that a byte takes for the look of its cluster."""
+_GLANCES = 4
 """Tries that came to nothing at a glance, which cost as much as one that did not."""
 _SECTOR, _TEXT = 512, 16
 _NONE, _LIKELY, _UNLIKELY = range(3)
@@ -57,11 +60,10 @@ class FreeClusters:
     """The clusters from a byte on that nobody owns, by their number; and what stands in them."""
 
     def __init__(
-        self, medium: Medium, taken: RangeSet, start: int, cluster: int, end: int,
-        likely: Callable[[NDArray[np.uint8]], NDArray[np.bool_]] | None = None,
+        self, medium: Medium, taken: RangeSet, start: int, cluster: int, end: int, looks: Looks | None = None
     ) -> None:  # fmt: skip
-        """`likely` tells which clusters, shape (clusters, bytes), are likely those of a file."""
-        self._likely = likely
+        """`looks` is what all searches on a medium know of how its clusters look."""
+        self._looks = looks or Looks()
         self._medium, self._taken, self._cluster, self._end = medium, taken, cluster, end
         self._at = start
         self._places: list[int] = []
@@ -92,13 +94,17 @@ class FreeClusters:
         first = number % _AT_ONCE * self._cluster
         return data[first : first + self._cluster]
 
-    def looks(self, number: int) -> tuple[NDArray[np.bool_], NDArray[np.bool_]]:
-        """Of the clusters that are read together with one: which are likely the file's, by what they look like; and
-        which hold but one byte, again and again, as what was never written to does."""
-        self.read(number)
-        rows = np.frombuffer(self._blocks[number // _AT_ONCE], np.uint8).reshape(-1, self._cluster)
-        bare = np.asarray((rows == rows[:, :1]).all(axis=1))
-        return ~bare & self._likely(rows) if self._likely else ~bare, bare
+    def looks(self, number: int) -> tuple[NDArray[np.uint32], int]:
+        """How the clusters look that are read together with one, shape (clusters,), and how many of them nobody had
+        looked at."""
+        block = number // _AT_ONCE
+        self.place((block + 1) * _AT_ONCE - 1)
+
+        def rows() -> NDArray[np.uint8]:
+            self.read(number)
+            return np.frombuffer(self._blocks[block], np.uint8).reshape(-1, self._cluster)
+
+        return self._looks.of(self._places[block * _AT_ONCE : (block + 1) * _AT_ONCE], self._cluster, rows)
 
 
 class Walls:
@@ -162,7 +168,8 @@ class Trails:
         self._walls, self._spend = walls, spend
         self._spent = False
         self._glances = 0
-        self._looks = bytearray()
+        self._likely = likely_for(type(begun))
+        self._begins = bytearray()
         """Of each cluster, whether a piece may begin there."""
         self.tried = 0
         self._farthest: tuple[int, _State] | None = None
@@ -304,7 +311,7 @@ class Trails:
                     break
                 sure: list[tuple[_State, _State]] = []
                 for order, number in enumerate(behind):
-                    if self._looks[number + gap] != wanted:
+                    if self._begins[number + gap] != wanted:
                         continue
                     gained, state = self._tried(some[order], number + gap)
                     if self._farthest is not None and reached == self._farthest[0]:
@@ -321,14 +328,16 @@ class Trails:
 
     def _looked_at(self, number: int) -> bool:
         """Look at the clusters up to one, whether a piece may begin on them; False behind the last."""
-        while number >= len(self._looks):
-            first = len(self._looks)
+        while number >= len(self._begins):
+            first = len(self._begins)
             places = [self._free.place(first + n) for n in range(_AT_ONCE)]
             there = [place for place in places if place is not None]
             if there:
-                likely, bare = self._free.looks(first)
-                self._charge(len(there) * self._cluster // 2)
-                self._looks += bytes(
+                looks, new = self._free.looks(first)
+                likely = self._likely(looks)
+                bare = looks & BARE != 0
+                self._charge(int(new * self._cluster * _LOOK_COST / self._begun.cost))
+                self._begins += bytes(
                     _NONE
                     # (packed files have bare clusters, but seldom begin a piece with one)
                     if place in self._walls or (bare[n] and self._begun.packed)
@@ -338,7 +347,7 @@ class Trails:
                     for n, place in enumerate(there)
                 )
             if len(there) < _AT_ONCE:
-                self._looks += bytes(_AT_ONCE)  # such clusters are none
+                self._begins += bytes(_AT_ONCE)  # such clusters are none
                 return number < first + len(there)
         return self._free.place(number) is not None
 

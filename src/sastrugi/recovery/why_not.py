@@ -75,7 +75,7 @@ def why_not(medium: Medium, scan_file: ScanFile, number: int) -> WhyNot:
         start = finding.map.start or 0
         taken.remove(Extent(start, cluster))  # it begins there, whoever says else
         walls = Walls(medium, scan_file.starts().keys())
-        better = follow(medium, finding, cluster, end, taken, budget, walls, _PATIENCE, farthest.append)
+        better = follow(medium, finding, cluster, end, taken, budget, walls, _PATIENCE, tell=farthest.append)
     return WhyNot(
         finding,
         content,
