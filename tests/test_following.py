@@ -271,7 +271,7 @@ what = ["/Day/*"]
 """
 
 
-@pytest.mark.parametrize(("file_system", "floor"), [("fat16", 85), ("exfat", 85), ("hfs+", 70)])
+@pytest.mark.parametrize(("file_system", "floor"), [("fat16", 75), ("exfat", 90), ("hfs+", 75)])
 def test_files_that_four_programs_wrote_at_once_come_back(
     sastrugi: Program, tmp_path: Path, file_system: str, floor: int
 ) -> None:
