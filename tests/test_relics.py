@@ -247,6 +247,41 @@ def test_an_index_of_the_bin_is_read_as_it_was_written(parts: list[str], size: i
     assert "/".join(got[1]) == "/".join(part for part in path.split("/") if part not in ("", "."))
 
 
+EMPTIED = """\
+recipe = 1
+name = "emptied"
+title = "A stick whose bin was emptied"
+seed = 4
+medium.size = "16 MiB"
+[[steps]]
+do = "format"
+file_system = "fat16"
+[[steps]]
+do = "store"
+corpus = { files = 12, kinds = ["jpeg", "ogg", "zip"], size = "4 KiB..30 KiB", names = "camera" }
+[[steps]]
+do = "bin"
+what = ["*"]
+acts_as = "windows"
+[[steps]]
+do = "empty-bin"
+acts_as = "windows"
+"""
+
+
+def test_an_index_of_an_emptied_bin_is_no_broken_file_of_what_its_name_ends_in(
+    sastrugi: Program, tmp_path: Path
+) -> None:
+    (tmp_path / "r.toml").write_text(EMPTIED)
+    sastrugi("build", tmp_path / "r.toml", "--into", tmp_path / "s")
+    sastrugi("scan", tmp_path / "s", "--out", tmp_path / "s.scan")
+    with ScanFile.open(tmp_path / "s.scan") as scan:
+        indexes = list(scan.findings("state = 'deleted' AND name LIKE '\\_I______.%' ESCAPE '\\'"))
+        assert len(indexes) == 12
+        assert {one.kind for one in indexes} == {"other"} and not any(one.tells(Clue.FOREIGN_START) for one in indexes)
+        assert scan.count("state = 'deleted' AND kind = 'jpeg' AND confidence > 0.9") == 4
+
+
 @given(st.binary(max_size=700))
 def test_no_bytes_at_all_upset_the_index_reader(data: bytes) -> None:
     got = read_index(data)
