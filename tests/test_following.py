@@ -271,9 +271,9 @@ what = ["/Day/*"]
 """
 
 
-@pytest.mark.parametrize(("file_system", "floor"), [("fat16", 75), ("exfat", 90), ("hfs+", 75)])
+@pytest.mark.parametrize(("file_system", "floor", "named"), [("fat16", 75, 90), ("exfat", 90, 95), ("hfs+", 75, 0)])
 def test_files_that_four_programs_wrote_at_once_come_back(
-    sastrugi: Program, tmp_path: Path, file_system: str, floor: int
+    sastrugi: Program, tmp_path: Path, file_system: str, floor: int, named: int
 ) -> None:
     """By the command, on a medium of its own: nearly all that lie in many pieces, and nothing sure that is wrong."""
     (tmp_path / "r.toml").write_text(RECIPE.format(file_system=file_system))
@@ -282,7 +282,8 @@ def test_files_that_four_programs_wrote_at_once_come_back(
     with Specimen(tmp_path / "s") as specimen:
         lost = [one for one in specimen.truth.files if not one.standing and one.ceiling.intact]
         assert sum(len(one.extents) > 3 for one in lost) >= 8
-    sastrugi("score", tmp_path / "s", tmp_path / "s.scan", "--floor", f"intact={floor}%")
+    floors = ("--floor", f"intact={floor}%", "--floor", f"named={named}%")
+    sastrugi("score", tmp_path / "s", tmp_path / "s.scan", *floors)
 
 
 def test_why_not_says_how_far_a_search_comes_and_what_it_lacks(sastrugi: Program, tmp_path: Path) -> None:

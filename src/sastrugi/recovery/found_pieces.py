@@ -16,8 +16,8 @@ from sastrugi.recovery.by_turns import apart, groups
 from sastrugi.recovery.confidence import can_prove_itself
 from sastrugi.recovery.content import Grid, breaks, is_nameless_text
 from sastrugi.recovery.effort import Effort
-from sastrugi.recovery.evidence import Clue, evidence
-from sastrugi.recovery.findings import Finding
+from sastrugi.recovery.evidence import Clue, evidence, of_names
+from sastrugi.recovery.findings import SURE, Finding
 from sastrugi.recovery.follow import follow_all
 from sastrugi.recovery.habits import Habit
 from sastrugi.recovery.laid_alike import MOST_MARKUP, markup_behind_gaps
@@ -32,6 +32,7 @@ _MOST_TRIES, _MOST_TRIES_OF_ONE = 5000, 120
 _BY_TRAILS = 0.5
 """The share of the effort for files that can be followed."""
 _CLAIMED = "sound > 0 AND state != 'found'"
+_NOT_PLACED = "state = 'deleted' AND size > 0 AND confidence < ?"
 
 
 class FoundPieces:
@@ -55,6 +56,12 @@ class FoundPieces:
             if _proved(one):
                 claim(self._taken, one, one.sound)
         self._walls = Walls(medium, scan_file.starts())
+        self._recorded: dict[tuple[int | None, int], Finding] = {
+            (one.map.start, one.size): one
+            for one in scan_file.findings(_NOT_PLACED, (SURE,))
+            if one.map.start is not None
+        }
+        """Files that a record tells of, by their first byte and size, which do not lie where they seemed to."""
 
     def follow(self, grids: Sequence[Grid], progress: Progress) -> None:
         """Put those that can be followed in the places that are theirs. Nothing is committed."""
@@ -117,8 +124,18 @@ class FoundPieces:
 
     def _put(self, finding: Finding) -> None:
         (self._settled if finding.sound else self._guessed).add(finding.number)
-        seen = list(dict.fromkeys([*finding.evidence, evidence(Clue.NAMELESS)]))
-        self._file.replace(replace(finding, evidence=seen))
+        record = self._recorded.get((finding.map.start, finding.size)) if finding.sound and finding.sure else None
+        if record is not None:  # it is that file, which has a name
+            self._file.drop([finding.number])
+            seen = [one for one in finding.evidence if not one.of_a_name]
+            finding = replace(
+                record, map=finding.map, confidence=finding.confidence, sound=finding.sound,
+                evidence=[*seen, *of_names(record.evidence)],
+            )  # fmt: skip
+            self._file.replace(finding)
+        else:
+            seen = list(dict.fromkeys([*finding.evidence, evidence(Clue.NAMELESS)]))
+            self._file.replace(replace(finding, evidence=seen))
         if finding.sound and finding.sure:
             claim(self._taken, finding)
             self._file.drop_parts_of(finding)

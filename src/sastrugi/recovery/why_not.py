@@ -63,8 +63,9 @@ def why_not(medium: Medium, scan_file: ScanFile, number: int) -> WhyNot:
     taken = RangeSet()
     owners: list[tuple[Finding, int]] = []
     for other in scan_file.findings("sound > 0 AND confidence >= ? AND number <> ?", (SURE, number)):
-        for extent in other.extents:
-            taken.add(extent)
+        if other.map.start != finding.map.start:  # else it is the same file, as something else tells of it
+            for extent in other.extents:
+                taken.add(extent)
         shared = _shared(finding, other)
         if shared:
             owners.append((other, shared))
