@@ -243,6 +243,18 @@ def test_kill_at_any_moment_leaves_nothing_behind(sastrugi: Program, demo: Path,
     assert not list(tmp_path.glob(".trial*")), "what the killed one left is cleared away"
 
 
+def test_an_engine_that_takes_its_results_folder_away(sastrugi: Program, demo: Path, tmp_path: Path) -> None:
+    """And lives on without one: the trial ends with a record."""
+    script = tmp_path / "program.sh"
+    script.write_text('#!/bin/sh\nrmdir "$2" && sleep 1\n')
+    script.chmod(0o755)
+    run = f'run = ["{script}", "{{medium}}", "{{results}}"]\nconfined = false\n'
+    (tmp_path / "engines.toml").write_text(f'engines = 1\n[[engine]]\nname = "mine"\n{run}')
+    words = ("--engine", "mine", "--engines", "engines.toml", "--into", "trial", "--json")
+    ran = sastrugi("trial", demo / "specimen", *words, cwd=tmp_path, code=None)
+    assert ran.json["outcome"] in ("done", "failed"), ran.json
+
+
 def test_an_engine_that_puts_a_link_in_the_place_of_its_results(sastrugi: Program, demo: Path, tmp_path: Path) -> None:
     script = tmp_path / "program.sh"
     script.write_text(f'#!/bin/sh\nrmdir "$2" && ln -s {demo / "results"} "$2"\nkill -9 $PPID\nchmod 000 "$3"\n')

@@ -313,7 +313,10 @@ def _unpacked(item: Sequence[Any]) -> Segment:
         extent = _extent(item)
         return Segment(extent.length, (extent,))
     coding, length = item[0], item[1]
-    stored = tuple(_extent(one) for one in item[2]) if len(item) > 2 else ()
+    parts = item[2] if len(item) > 2 else ()
+    if not isinstance(parts, (list, tuple)):
+        raise ValueError(f"{item!r:.40} is no part of a file")
+    stored = tuple(map(_extent, parts))
     if not isinstance(coding, str) or not isinstance(length, int) or not 0 <= length <= _LARGEST:
         raise ValueError(f"{item!r:.40} is no part of a file")
     if coding in (ZEROS, UNKNOWN) and not stored:
@@ -324,8 +327,10 @@ def _unpacked(item: Sequence[Any]) -> Segment:
 
 
 def _extent(pair: Sequence[Any]) -> Extent:
-    offset, length = pair
-    offset, length = int(offset), int(length)
+    try:
+        offset, length = map(int, pair)
+    except (TypeError, OverflowError):
+        raise ValueError(f"{pair!r:.40} is no place on a medium") from None
     if offset < 0 or length < 0 or offset + length > _LARGEST:
         raise ValueError(f"{offset}+{length} is no place on a medium")
     return Extent(offset, length)

@@ -20,13 +20,14 @@ class DiskUse:
         """`most` bytes may be in `folders`, besides the `handed` ones that were there, and in the file system of
         `temporary`, a handle."""
         self._most, self._folders, self._before, self._temporary = most, folders, handed, temporary
+        self._there = os.open(folders[0], os.O_RDONLY | os.O_DIRECTORY)  # which may be taken away meanwhile
         self._next = 0.0
 
     def problem(self, processes: list[int]) -> str:
         now = time.monotonic()
         if now < self._next:
             return ""
-        space = os.statvfs(self._folders[0])
+        space = os.statvfs(self._there)
         if space.f_bavail * space.f_frsize < _ROOM:
             return "disk full"
         full = self._most and self._taken(processes) > self._most
