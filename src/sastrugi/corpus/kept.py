@@ -18,8 +18,6 @@ from contextlib import suppress
 from functools import cache
 from pathlib import Path
 
-import sastrugi
-
 VARIABLE = "SASTRUGI_KEPT"
 """The environment variable that names the folder; nothing is kept where it is empty."""
 _MOST, _LEFT = 1 << 30, 3 << 28
@@ -105,7 +103,7 @@ def _make_room(folder: Path) -> None:
 def _maker() -> str:
     """All that the bytes of a made file depend on beside what was asked for."""
     seen = hashlib.sha256(f"{sys.version} {platform.machine()}".encode())
-    package = Path(sastrugi.__file__).parent
+    package = Path(__file__).parents[1]
     for part in ("kinds", "scenario"):
         for module in sorted((package / part).glob("*.py")):
             seen.update(module.name.encode() + module.read_bytes())
