@@ -20,7 +20,7 @@ _PICTURES: dict[bytes, type[Follower]] = {b"\xff\xd8\xff": Blocks, b"\x89PN": Ch
 unpack to something whatever they are.)"""
 _LOOKED_AT = 3
 _PICTURE = 1.44 / 3072
-"""Bits for a byte of a packed picture that goes on: foreign data unpack to noise, which is none for long."""
+"""Bits for a byte of a packed picture that goes on. Foreign data unpack to noise, and noise is soon no picture."""
 _SLICE = 1 << 10
 """Bytes of an entry after which the picture in it is asked whether it goes on right."""
 

@@ -47,7 +47,8 @@ _MOST_KNOWN = 1 << 18
 
 
 class Looks:
-    """What clusters look like, as bits: each is looked at once, whoever asks. The latest 262,144 are kept."""
+    """What clusters look like, as bits. Each is looked at once, whoever asks. Once 262,144 are known all are forgotten,
+    so that memory is bounded."""
 
     def __init__(self) -> None:
         self._known: dict[tuple[int, int], int] = {}
