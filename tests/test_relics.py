@@ -197,7 +197,7 @@ def test_progress_for_programs_is_one_document_a_line(sastrugi: Program, demo: P
     ran = sastrugi("scan", demo / "specimen", "--out", tmp_path / "x.scan", "--progress", "json", "--json")
     lines = [json.loads(line) for line in ran.err.splitlines()]
     assert {"volume 1", "sweep", "files by their content"} <= {line["task"] for line in lines}
-    assert [line["stage"] for line in lines if line["task"] == "volume 1"] == ["2/5 tables"]
+    assert [line["stage"] for line in lines if line["task"] == "volume 1"] == ["2/6 tables"]
     assert all(
         {"done", "total", "unit", "rate", "elapsed", "remaining", "note", "stage"} <= line.keys() for line in lines
     )

@@ -90,8 +90,8 @@ def test_a_scan_is_never_silent(demo: Path, tmp_path: Path) -> None:
     seen = in_terminal("scan", specimen, "--out", tmp_path / "x.scan", columns=100)
     assert seen.code == 0 and seen.parts[-1][0] > 4
     assert seen.longest_silence < 2
-    steps = set(re.findall(r"(\d/5 [a-z]+)", seen.raw))
-    assert {"2/5 tables", "3/5 relics"} <= steps
+    steps = set(re.findall(r"(\d/6 [a-z]+)", seen.raw))
+    assert {"2/6 tables", "3/6 relics"} <= steps
     assert not re.search(r"\d [kMG]B\b", seen.raw)
 
 

@@ -15,7 +15,7 @@ class Progress:
     def __init__(self) -> None:
         self.stop_asked = False
         self.stage = ""
-        """Which part of a longer job the tasks belong to, such as `2/5 tables`; empty for a job of one part."""
+        """Which part of a longer job the tasks belong to, such as `2/6 tables`; empty for a job of one part."""
 
     def start(self, task: str, total: int, unit: str = "B") -> None:
         """A new task begins, of `total` units (`B` for bytes, otherwise a plural noun)."""

@@ -42,7 +42,7 @@ def scan(
     replace: ReplaceOption = False,
     passes: Annotated[
         str, typer.Option(help="Which passes: tables is the fast look.", metavar="PASSES")
-    ] = "layout,tables,relics,journals,content",
+    ] = "layout,tables,relics,journals,pieces,content",
     go_on: Annotated[bool, typer.Option("--go-on", help="Continue an unfinished scan file.")] = False,
     as_is: Annotated[
         bool, typer.Option("--as-is", help="Accept a medium that is shorter than its tables say.")

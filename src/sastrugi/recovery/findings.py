@@ -10,7 +10,7 @@ from sastrugi.volumes.reader import Times
 
 SURE = 0.8
 """From this confidence on, as the rules give it while a scan runs, a finding is believed and claims its place."""
-PASSES = ("layout", "tables", "relics", "journals", "content")
+PASSES = ("layout", "tables", "relics", "journals", "pieces", "content")
 """The ways of searching, in the order in which a scan takes them."""
 
 

@@ -25,6 +25,8 @@ from sastrugi.units import format_size
 from sastrugi.volumes.metadata_scan import LooseTable, loose_tables
 from sastrugi.volumes.orphan_folders import LooseFolder
 
+_PLACES_TOLD = "places_told"
+"""Under this, the scan file keeps the numbers of earlier volumes whose records tell all places of files."""
 _BY_RECORDS, _PAIRS = 0.6, 0.3
 """Shares of the effort: that which goes to files that records tell of; and, of the rest, to pairs by turns."""
 MOST_LOOSE = 24 << 20
@@ -100,7 +102,7 @@ class Tables:
 
 
 class Relics:
-    """Folders of earlier lives, and what they tell of; then all that lies in pieces, by what is known now."""
+    """Folders of earlier lives, and what they tell of."""
 
     name = "relics"
     needs: frozenset[str] = frozenset({"folders"})
@@ -121,17 +123,30 @@ class Relics:
             scan.file.add_volume(describe(ghost.place()))
             found = relic_findings(scan.medium, ghost, told, scan.progress)
             scan.watched(with_bin_names(scan.medium, found), f"life {ghost.number}")
-        geometry = {
-            p.number: (p.volume.cluster_size, p.volume.data.end)
-            for p in scan.places
-            if p.volume and not p.volume.tells_all_places
-        }
-        geometry |= {g.number: (g.cluster_size, g.where.end) for g in ghosts if not g.tells_all_places}
+        scan.file.put(_PLACES_TOLD, ",".join(str(ghost.number) for ghost in ghosts if ghost.tells_all_places))
         scan.kept_by_volumes = _kept_by_volumes(scan, folders)
-        # All of it or nothing is kept: it changes findings of `tables`, and begins anew where the pass does.
+
+
+class Pieces:
+    """What records tell of and lies in pieces, by all that records, of today and of before, tell."""
+
+    name = "pieces"
+    needs: frozenset[str] = frozenset({"folders"})
+
+    def run(self, scan: ScanContext) -> None:
+        places = {p.number: p.volume for p in scan.places}
+        told = scan.file.get(_PLACES_TOLD).split(",")
+        geometry: dict[int, tuple[int, int]] = {}
+        for found in scan.file.volumes():
+            volume = places.get(found.number)
+            if volume is not None and not volume.tells_all_places:
+                geometry[found.number] = volume.cluster_size, volume.data.end
+            elif found.number not in places and str(found.number) not in told:
+                geometry[found.number] = found.cluster, found.where.end
+        own = [extent for _, extent in _kept(scan)]
+        # All of it or nothing is kept: it changes findings of other passes.
         scan.file.commit()
         try:
-            own = [extent for _, extent in scan.kept_by_volumes]
             effort = scan.effort(_BY_RECORDS)
             Assembly(scan.medium, scan.file, geometry, own, effort).run(scan.progress)
             scan.effort_ends(effort)
@@ -155,6 +170,14 @@ def _loose_folders(
         left -= len(table.data)
         tables.append(table)
     return loose_outside(tables, scan.volumes, live)
+
+
+def _kept(scan: ScanContext) -> list[tuple[str, Extent]]:
+    """What belongs to no file. What looks for folders may have run before the scan was broken off, or not be asked for:
+    then they are looked for here."""
+    if scan.kept_by_volumes is None:
+        scan.kept_by_volumes = _kept_by_volumes(scan, _loose_folders(scan, [scan.range], RangeSet(), {}))
+    return scan.kept_by_volumes
 
 
 def _kept_by_volumes(scan: ScanContext, folders: Sequence[LooseFolder]) -> list[tuple[str, Extent]]:
@@ -228,8 +251,7 @@ class Content:
     def _put_together(self, scan: ScanContext, grids: Sequence[Grid]) -> None:
         """What was found in pieces: all of it or nothing is kept."""
         try:
-            # What looks for folders may have run before the scan was broken off, or not be asked for.
-            kept = scan.kept_by_volumes or _kept_by_volumes(scan, _loose_folders(scan, [scan.range], RangeSet(), {}))
+            kept = _kept(scan)
             regions = [*(place.where for place in scan.places), Extent(0, scan.medium.size)]
             grids = [*grids, *told_grids(scan.file, grids, regions)]
             effort = scan.effort(1 - _BY_RECORDS)
@@ -271,5 +293,5 @@ class Content:
         return False
 
 
-PASSES: tuple[Pass, ...] = (Layout(), Tables(), Relics(), Journals(), Content())
+PASSES: tuple[Pass, ...] = (Layout(), Tables(), Relics(), Journals(), Pieces(), Content())
 """In the order in which they run."""
