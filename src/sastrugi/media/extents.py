@@ -4,6 +4,7 @@ from __future__ import annotations
 
 from bisect import bisect_right
 from collections.abc import Iterable, Iterator, Sequence
+from heapq import merge
 from itertools import accumulate
 from typing import NamedTuple
 
@@ -27,13 +28,16 @@ def total(extents: Iterable[Extent]) -> int:
 def join(extents: Iterable[Extent]) -> tuple[Extent, ...]:
     """Neighbours in the given order that touch become one; empty ones go."""
     out: list[Extent] = []
+    end = 0
     for offset, length in extents:
         if length <= 0:
             continue
-        if out and out[-1].end == offset:
-            out[-1] = Extent(out[-1].offset, out[-1].length + length)
+        if out and end == offset:
+            first, before = out[-1]
+            out[-1] = Extent(first, before + length)
         else:
             out.append(Extent(offset, length))
+        end = offset + length
     return tuple(out)
 
 
@@ -67,8 +71,24 @@ class Laid:
     """The extents that a file lies on, asked for many small parts of it."""
 
     def __init__(self, extents: Sequence[Extent]) -> None:
-        self._extents = tuple(extents)
+        self._extents = list(extents)
         self._ends = list(accumulate(extent.length for extent in self._extents))
+
+    @property
+    def size(self) -> int:
+        """Bytes in all."""
+        return self._ends[-1] if self._ends else 0
+
+    def grow(self, more: Sequence[Extent]) -> None:
+        """Add what lies behind the rest."""
+        for extent in more:
+            if self._extents and self._extents[-1].end == extent.offset:
+                last = self._extents[-1]
+                self._extents[-1] = Extent(last.offset, last.length + extent.length)
+                self._ends[-1] += extent.length
+            else:
+                self._ends.append(self.size + extent.length)
+                self._extents.append(extent)
 
     def within(self, position: int, length: int) -> tuple[Extent, ...]:
         """Where bytes `position … position+length` of the file lie."""
@@ -127,6 +147,28 @@ class RangeSet:
         self._starts[i:j] = [start]
         self._ends[i:j] = [end]
 
+    def add_ordered(self, starts: list[int], ends: list[int]) -> None:
+        """Add many ranges at once: in order, none of them empty, none touching the next."""
+        if not starts:
+            return
+        self._sums = []
+        if not self._ends or starts[0] > self._ends[-1]:
+            self._starts += starts
+            self._ends += ends
+            return
+        i, _ = self._span(starts[0], starts[0])
+        j = bisect_right(self._starts, ends[-1], lo=i)
+        new_starts: list[int] = []
+        new_ends: list[int] = []
+        old = zip(self._starts[i:j], self._ends[i:j], strict=True)
+        for start, end in merge(zip(starts, ends, strict=True), old):
+            if new_ends and start <= new_ends[-1]:
+                new_ends[-1] = max(new_ends[-1], end)
+            else:
+                new_starts.append(start)
+                new_ends.append(end)
+        self._starts[i:j], self._ends[i:j] = new_starts, new_ends
+
     def remove(self, extent: Extent) -> None:
         if extent.length <= 0:
             return
@@ -148,6 +190,13 @@ class RangeSet:
             for lo in (max(self._starts[k], extent.offset),)
         )
         return tuple(part for part in parts if part.length > 0)
+
+    def meets(self, extent: Extent) -> bool:
+        """Whether anything of `extent` is in the set."""
+        i = bisect_right(self._starts, extent.offset)
+        if i and self._ends[i - 1] > extent.offset:
+            return extent.length > 0
+        return i < len(self._starts) and self._starts[i] < extent.end
 
     def count(self, extent: Extent) -> int:
         """How many bytes of `extent` are in the set; costs nothing for each range of it, once the set stands."""

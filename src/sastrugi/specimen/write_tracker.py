@@ -7,15 +7,17 @@ first (if that is asked for), the grains are noted as gone, and to whom.
 from __future__ import annotations
 
 from collections import defaultdict
-from collections.abc import Callable, Sequence
+from collections.abc import Callable, Iterator, Sequence
 from dataclasses import dataclass
 
 import numpy as np
+from numpy.typing import NDArray
 
 from sastrugi.media.extents import Extent, RangeSet
 from sastrugi.media.raw import RawImage
 
-_BUCKET = 1 << 17
+_BUCKET, _FINE = 1 << 17, 1 << 12
+"""Bytes of the medium whose large pieces are kept together, and those whose small ones are (there are many of them)."""
 SECTOR = 512
 _NOTHING = RangeSet()
 """Shared, and never added to: of nearly everything that is watched nothing goes."""
@@ -33,7 +35,11 @@ class TrackedExtents:
 
     def stands(self, part: Sequence[Extent]) -> bool:
         """Whether nothing of `part` is gone."""
-        return not any(self.gone.overlap(extent) for extent in part)
+        return self.gone is _NOTHING or not any(self.gone.meets(extent) for extent in part)
+
+
+_Watched = tuple[int, int, TrackedExtents]
+"""Where an extent that is watched begins and ends, and what it is part of."""
 
 
 class WriteTracker:
@@ -41,7 +47,7 @@ class WriteTracker:
 
     def __init__(self, image: RawImage) -> None:
         self._image = image
-        self._buckets: defaultdict[int, list[tuple[int, int, TrackedExtents]]] = defaultdict(list)
+        self._buckets = {size: defaultdict[int, list[_Watched]](list) for size in (_BUCKET, _FINE)}
         self.writer = ""
         image.observers.append(self._before_write)
 
@@ -51,46 +57,55 @@ class WriteTracker:
         """Watch extents from now on. `grain` is the unit in which a change counts (sectors for content); `save` is
         called once, before the first byte goes."""
         remains = TrackedExtents(tuple(extents), grain, save)
-        for start, stop, bucket in self._places(remains):
-            self._buckets[bucket].append((start, stop, remains))
+        for watched, size, bucket in self._places(remains):
+            self._buckets[size][bucket].append(watched)
         return remains
 
     def forget(self, remains: TrackedExtents) -> None:
         """Watch these no more: something newer stands for them."""
-        for _, _, bucket in self._places(remains):
-            self._buckets[bucket] = [entry for entry in self._buckets[bucket] if entry[2] is not remains]
+        for _, size, bucket in self._places(remains):
+            entries = self._buckets[size]
+            entries[bucket] = [entry for entry in entries[bucket] if entry[2] is not remains]
 
     @staticmethod
-    def _places(remains: TrackedExtents) -> list[tuple[int, int, int]]:
-        return [
-            (offset, offset + length, bucket)
-            for offset, length in remains.extents
-            if length
-            for bucket in range(offset // _BUCKET, (offset + length - 1) // _BUCKET + 1)
-        ]
+    def _places(remains: TrackedExtents) -> Iterator[tuple[_Watched, int, int]]:
+        """Each extent, with the size and the number of every bucket that it is kept in."""
+        for offset, length in remains.extents:
+            size = _FINE if length <= _FINE else _BUCKET
+            for bucket in range(offset // size, (offset + length - 1) // size + 1) if length else ():
+                yield (offset, offset + length, remains), size, bucket
 
-    def _met(self, offset: int, end: int) -> list[tuple[int, int, TrackedExtents]]:
+    def _met(self, offset: int, end: int) -> list[_Watched]:
         """Start, end and whole of every watched extent of which anything lies in a range and is not all gone."""
-        met: dict[tuple[int, int], tuple[int, int, TrackedExtents]] = {}
-        for bucket in range(offset // _BUCKET, (end - 1) // _BUCKET + 1):
-            entries = self._buckets.get(bucket)
-            if not entries:
-                continue
-            hit = [entry for entry in entries if entry[0] < end and entry[1] > offset]
-            over = [entry for entry in hit if entry[2].gone.covers(Extent(entry[0], entry[1] - entry[0]))]
-            if over:  # nothing more can be taken of these
-                spent = {(start, id(remains)) for start, _, remains in over}
-                self._buckets[bucket] = [e for e in entries if (e[0], id(e[2])) not in spent]
-            met.update(((start, id(remains)), (start, stop, remains)) for start, stop, remains in hit)
+        met: dict[tuple[int, int], _Watched] = {}
+        for size, buckets in self._buckets.items():
+            first, behind = offset // size, (end - 1) // size + 1
+            few = behind - first <= len(buckets)
+            for bucket in range(first, behind) if few else [n for n in buckets if first <= n < behind]:
+                entries = buckets.get(bucket)
+                if not entries:
+                    continue
+                hit = [entry for entry in entries if entry[0] < end and entry[1] > offset]
+                over = {(entry[0], id(entry[2])) for entry in hit if _all_gone(entry)}
+                if over:  # nothing more can be taken of these
+                    buckets[bucket] = [e for e in entries if (e[0], id(e[2])) not in over]
+                for entry in hit:
+                    met[entry[0], id(entry[2])] = entry
         return list(met.values())
 
     def _before_write(self, offset: int, data: bytes | memoryview) -> None:
-        end = offset + len(data)
-        for start, stop, remains in self._met(offset, end):
-            lo, hi = max(start, offset), min(stop, end)
-            if not remains.gone.covers(Extent(lo, hi - lo)):
-                for changed in self._changed(lo, data[lo - offset : hi - offset], start, stop, remains.grain):
-                    self.take(remains, changed)
+        met = self._met(offset, offset + len(data)) if len(data) else []
+        if not met:
+            return
+        old = self._image.read(offset, len(data))
+        if old == data:
+            return
+        differs = np.flatnonzero(np.frombuffer(old, "u1") != np.frombuffer(data, "u1")) + offset
+        limits = np.array([entry[:2] for entry in met], np.int64)
+        firsts, behinds = np.searchsorted(differs, limits).T.tolist()
+        for (start, stop, remains), first, behind in zip(met, firsts, behinds, strict=True):
+            if first < behind and not remains.gone.covers(Extent(start, stop - start)):
+                self._take(remains, *_grains(differs[first:behind], start, stop, remains.grain))
 
     def lose(self, part: Extent) -> None:
         """Note that all that is watched in `part` goes now, whatever its bytes are: it cannot be read any more."""
@@ -103,23 +118,28 @@ class WriteTracker:
 
     def take(self, remains: TrackedExtents, part: Extent) -> None:
         """Note that `part` of something watched goes now, to the present writer."""
+        self._take(remains, [part.offset], [part.end])
+
+    def _take(self, remains: TrackedExtents, starts: list[int], ends: list[int]) -> None:
         if remains.save is not None:
             remains.save()
             remains.save = None
         if remains.gone is _NOTHING:
             remains.gone = RangeSet()
-        remains.gone.add(part)
+        remains.gone.add_ordered(starts, ends)
         if self.writer and self.writer not in remains.takers:
             remains.takers += (self.writer,)
 
-    def _changed(self, at: int, new: bytes | memoryview, start: int, stop: int, grain: int) -> list[Extent]:
-        """The grains of [start, stop) that `new` at `at` changes, as extents."""
-        old = self._image.read(at, len(new))
-        if old == new:
-            return []
-        differs = np.flatnonzero(np.frombuffer(old, "u1") != np.frombuffer(new, "u1"))
-        grains = (differs + (at - start)) // grain
-        last = np.flatnonzero(np.diff(grains) > 1)  # of each row of neighbours but the last
-        firsts = grains[np.concatenate([[0], last + 1])] * grain + start
-        ends = np.minimum((grains[np.append(last, -1)] + 1) * grain + start, stop)
-        return [Extent(lo, hi - lo) for lo, hi in zip(firsts.tolist(), ends.tolist(), strict=True)]
+
+def _all_gone(watched: _Watched) -> bool:
+    start, end, remains = watched
+    return remains.gone is not _NOTHING and remains.gone.covers(Extent(start, end - start))
+
+
+def _grains(differs: NDArray[np.int64], start: int, stop: int, grain: int) -> tuple[list[int], list[int]]:
+    """Where the grains of [start, stop) begin and end that hold bytes which differ: those that touch are one."""
+    grains = (differs - start) // grain
+    last = np.flatnonzero(np.diff(grains) > 1)  # of each row of neighbours but the last
+    firsts = grains[np.concatenate([[0], last + 1])] * grain + start
+    ends = np.minimum((grains[np.append(last, -1)] + 1) * grain + start, stop)
+    return firsts.tolist(), ends.tolist()

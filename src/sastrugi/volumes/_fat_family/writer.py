@@ -12,7 +12,7 @@ import numpy as np
 from numpy.typing import NDArray
 
 from sastrugi.errors import VolumeError
-from sastrugi.media.extents import Extent, within
+from sastrugi.media.extents import Extent, Laid, within
 from sastrugi.media.filemap import FileMap
 from sastrugi.media.raw import RawImage
 from sastrugi.units import format_size
@@ -27,12 +27,14 @@ ENTRY_SIZE = 32
 @dataclass(slots=True, eq=False)
 class EntryNode(Node):
     """`first_slot` and `slots` place its entries in the parent's table, `runs` its clusters. `alias` is the short name
-    (FAT), `aliases` those taken in a folder; `chained` tells that its clusters are linked in the FAT (exFAT)."""
+    (FAT), `aliases` those taken in a folder; `laid` is where its table lies, once that was asked for; `chained` tells
+    that its clusters are linked in the FAT (exFAT)."""
 
     first_slot: int
     slots: int
     runs: list[Run]
     table: bytearray = field(default_factory=bytearray)
+    laid: Laid | None = None
     search_from: int = 0
     alias: bytes = b""
     aliases: set[bytes] = field(default_factory=set)
@@ -81,6 +83,10 @@ class EntryTableWriter(VolumeWriter[EntryNode]):
     @abstractmethod
     def _link(self, node: EntryNode) -> None:
         """Write the chain of a node's runs where the file system wants one."""
+
+    @abstractmethod
+    def _link_on(self, folder: EntryNode, last: int, more: list[Run]) -> None:
+        """Write the part of a folder's chain that leads from what was its last cluster to those it got."""
 
     @abstractmethod
     def _unlink(self, node: EntryNode, runs: list[Run], habits: Habits) -> None:
@@ -153,11 +159,14 @@ class EntryTableWriter(VolumeWriter[EntryNode]):
             )
         if len(folder.table) + self.cluster_size > self.max_folder_entries * ENTRY_SIZE:
             raise VolumeError(f"{folder.path}: the folder is full: it holds {self.max_folder_entries:,} entries here")
-        folder.runs = join_runs([*folder.runs, *self.clusters.take(1)])
+        last = sum(folder.runs[-1]) - 1
+        more = self.clusters.take(1)
+        self._where(folder).grow(self.run_extents(more))
+        folder.runs[-1:] = join_runs([folder.runs[-1], *more])
         folder.table += bytes(self.cluster_size)
         folder.size = len(folder.table)
-        self.image.zero(self.run_extents(folder.runs)[-1].end - self.cluster_size, self.cluster_size)
-        self._link(folder)
+        self.image.zero(self.run_extents(more)[0].offset, self.cluster_size)
+        self._link_on(folder, last, more)
         if folder.parent is not None:
             self._folder_grew(folder)
 
@@ -165,8 +174,12 @@ class EntryTableWriter(VolumeWriter[EntryNode]):
         """FAT folders have no size in their record."""
 
     def _table_extents(self, folder: EntryNode, position: int, length: int) -> tuple[Extent, ...]:
-        whole = self.run_extents(folder.runs) if folder.runs else self._root_place()
-        return within(whole, position, length)
+        return self._where(folder).within(position, length)
+
+    def _where(self, folder: EntryNode) -> Laid:
+        if folder.laid is None:
+            folder.laid = Laid(self.run_extents(folder.runs) if folder.runs else self._root_place())
+        return folder.laid
 
     def _write_table(self, folder: EntryNode, position: int, length: int) -> None:
         for extent in self._table_extents(folder, position, length):

@@ -231,6 +231,12 @@ class ExfatWriter(EntryTableWriter):
         if node.chained:
             self._table.link(node.runs)
 
+    def _link_on(self, folder: EntryNode, last: int, more: list[Run]) -> None:
+        if folder.chained:
+            self._table.link([(last, 1), *more])
+        else:  # one run so far: nothing of it is in the table
+            self._link(folder)
+
     def _unlink(self, node: EntryNode, runs: list[Run], habits: Habits) -> None:
         """No driver's habit that we know of clears the FAT here."""
 

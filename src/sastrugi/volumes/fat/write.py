@@ -225,6 +225,9 @@ class FatWriter(EntryTableWriter):
     def _link(self, node: EntryNode) -> None:
         self._table.link(node.runs)
 
+    def _link_on(self, folder: EntryNode, last: int, more: list[Run]) -> None:
+        self._table.link([(last, 1), *more])
+
     def _unlink(self, node: EntryNode, runs: list[Run], habits: Habits) -> None:
         self._table.unlink(runs)
 
