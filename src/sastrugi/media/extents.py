@@ -4,9 +4,10 @@ from __future__ import annotations
 
 from bisect import bisect_right
 from collections.abc import Iterable, Iterator, Sequence
-from heapq import merge
 from itertools import accumulate
 from typing import NamedTuple
+
+import numpy as np
 
 
 class Extent(NamedTuple):
@@ -158,16 +159,15 @@ class RangeSet:
             return
         i, _ = self._span(starts[0], starts[0])
         j = bisect_right(self._starts, ends[-1], lo=i)
-        new_starts: list[int] = []
-        new_ends: list[int] = []
-        old = zip(self._starts[i:j], self._ends[i:j], strict=True)
-        for start, end in merge(zip(starts, ends, strict=True), old):
-            if new_ends and start <= new_ends[-1]:
-                new_ends[-1] = max(new_ends[-1], end)
-            else:
-                new_starts.append(start)
-                new_ends.append(end)
-        self._starts[i:j], self._ends[i:j] = new_starts, new_ends
+        if i == j:
+            self._starts[i:j], self._ends[i:j] = starts, ends
+            return
+        every = np.array([self._starts[i:j] + starts, self._ends[i:j] + ends], np.int64)
+        every = every[:, np.argsort(every[0])]
+        upto = np.maximum.accumulate(every[1])
+        apart = np.flatnonzero(every[0, 1:] > upto[:-1])  # behind these, a new range begins
+        self._starts[i:j] = every[0, np.concatenate(([0], apart + 1))].tolist()
+        self._ends[i:j] = upto[np.append(apart, -1)].tolist()
 
     def remove(self, extent: Extent) -> None:
         if extent.length <= 0:

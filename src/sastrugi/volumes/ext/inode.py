@@ -5,6 +5,7 @@ from __future__ import annotations
 import datetime as dt
 from collections.abc import Callable, Iterator
 from dataclasses import dataclass, field
+from typing import NamedTuple
 
 import numpy as np
 from numpy.typing import NDArray
@@ -39,6 +40,15 @@ _EXTENTS_INSIDE = (INSIDE - EXTENT_HEAD.itemsize) // EXTENT_SIZE
 _OWNER = 1000
 
 
+class PackedPlaces(NamedTuple):
+    """How the places of a file are told: what stands in its inode, and in the blocks `below`, each with its number;
+    `key` is all that this was made of."""
+
+    key: tuple[object, ...]
+    inside: bytes
+    below: list[tuple[int, bytes]]
+
+
 @dataclass(slots=True, eq=False)
 class FileState:
     """A file, folder or symbolic link on a volume being written. `tree` are the blocks of its tree of extents or lists,
@@ -59,6 +69,8 @@ class FileState:
     """Of a short symbolic link: where it leads."""
     owner: int = _OWNER
     mapped: int = 0
+    places: PackedPlaces | None = None
+    """Of a folder: how its places are told, while they stay as they are."""
 
     @property
     def folder(self) -> bool:
@@ -146,12 +158,12 @@ class InodePacker:
             row[name], row[f"{name}_extra"] = to_seconds(moment)
         if deleted is not None:
             row["deleted"] = to_seconds(deleted)[0]
-        if state.flags & HAS_EXTENTS:
-            inside = self._extents(state, write=not gone)
-        elif state.mode & KIND_MASK == IS_LINK and state.inside:
-            inside = state.inside
-        else:
-            inside = self._lists(state, write=not gone)
+        inside = state.inside if state.mode & KIND_MASK == IS_LINK and state.inside else b""
+        if state.flags & HAS_EXTENTS or not inside:
+            places = self._places(state)
+            inside = places.inside
+            for block, data in places.below if not gone else ():
+                self._put(block, data)
         if gone and wiped:
             inside = _emptied(inside) if state.flags & HAS_EXTENTS else b""
         row["blocks"] = np.void(inside.ljust(INSIDE, b"\0"))
@@ -163,10 +175,22 @@ class InodePacker:
                 data[CHECKSUM_HIGH_AT : CHECKSUM_HIGH_AT + 2] = (value >> 16).to_bytes(2, "little")
         return bytes(data)
 
+    def _places(self, state: FileState) -> PackedPlaces:
+        """How the places of a file are told, which is made anew only where they are others than last time: a folder is
+        written with each name that it gets."""
+        key = (bool(state.flags & HAS_EXTENTS), state.number, state.generation, tuple(state.runs), tuple(state.tree))
+        if state.places is not None and state.places.key == key:
+            return state.places
+        below: list[tuple[int, bytes]] = []
+        make = self._extents if state.flags & HAS_EXTENTS else self._lists
+        places = PackedPlaces(key, make(state, below), below)
+        state.places = places if state.folder else None
+        return places
+
     # -- extents ----------------------------------------------------------------------------
 
-    def _extents(self, state: FileState, write: bool) -> bytes:
-        """What an inode holds of its tree; the rest goes into the tree's blocks, from the leaves up."""
+    def _extents(self, state: FileState, below: list[tuple[int, bytes]]) -> bytes:
+        """What an inode holds of its tree; the tree's blocks, from the leaves up, are added to `below`."""
         runs = split_runs(state.runs)
         rows = np.zeros(len(runs), EXTENT)
         if runs:
@@ -183,8 +207,7 @@ class InodePacker:
                 block = next(free)
                 above[n]["logical"], above[n]["below"] = part[0]["logical"], block & 0xFFFFFFFF
                 above[n]["below_high"] = block >> 32
-                if write:
-                    self._put(block, self._tree_block(state, part, each, depth))
+                below.append((block, self._tree_block(state, part, each, depth)))
             rows, depth = above, depth + 1
         return _node(rows, _EXTENTS_INSIDE, depth)
 
@@ -199,8 +222,8 @@ class InodePacker:
 
     # -- lists ------------------------------------------------------------------------------
 
-    def _lists(self, state: FileState, write: bool) -> bytes:
-        """The fifteen numbers of an inode; the lists go into their blocks."""
+    def _lists(self, state: FileState, below: list[tuple[int, bytes]]) -> bytes:
+        """The fifteen numbers of an inode; the blocks of the lists are added to `below`."""
         numbers = np.zeros(state.blocks, np.uint32)
         for logical, start, count in state.runs:
             numbers[logical : logical + count] = np.arange(start, start + count)
@@ -213,19 +236,20 @@ class InodePacker:
             if at >= len(numbers):
                 break
             size = self._per**level
-            out[DIRECT + level - 1] = self._list(numbers[at : at + size], level, free, write)
+            out[DIRECT + level - 1] = self._list(numbers[at : at + size], level, free, below)
             at += size
         return out.tobytes()
 
-    def _list(self, numbers: NDArray[np.uint32], level: int, free: Iterator[int], write: bool) -> int:
+    def _list(
+        self, numbers: NDArray[np.uint32], level: int, free: Iterator[int], below: list[tuple[int, bytes]]
+    ) -> int:
         block = next(free)
-        below = self._per ** (level - 1)
+        span = self._per ** (level - 1)
         listed: NDArray[np.uint32] = numbers
         if level > 1:
-            each = [self._list(numbers[n : n + below], level - 1, free, write) for n in range(0, len(numbers), below)]
+            each = [self._list(numbers[n : n + span], level - 1, free, below) for n in range(0, len(numbers), span)]
             listed = np.array(each, np.uint32)
-        if write:
-            self._put(block, listed.astype("<u4").tobytes().ljust(self._geometry.block, b"\0"))
+        below.append((block, listed.astype("<u4").tobytes().ljust(self._geometry.block, b"\0")))
         return block
 
 

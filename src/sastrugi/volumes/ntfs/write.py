@@ -295,7 +295,10 @@ class NtfsWriter(TellingVolume):
         return sum(named.space != DOS for named in node.file.names)
 
     def streams_of(self, node: NtfsNode) -> list[NtfsNode]:
-        return [one for one in node.parent.children.values() if one.of is node] if node.parent is not None else []
+        if node.parent is None or node.of is not None:
+            return []
+        inside = (node.parent.children.get(self.fold(f"{node.name}:{stream}")) for stream in node.file.streams)
+        return [one for one in inside if one is not None and one.of is node]
 
     def link(self, node: NtfsNode, path: str, when: dt.datetime) -> NtfsNode:
         parent, name = self.new_place(path)
