@@ -54,14 +54,17 @@ def kept_or_made(kind: str, size: int, seed: str, make: Callable[[], bytes]) -> 
 
 
 def _folder() -> Path | None:
-    named = os.environ.get(VARIABLE)
+    return _folder_for(os.environ.get(VARIABLE), os.environ.get("XDG_CACHE_HOME"))
+
+
+@cache
+def _folder_for(named: str | None, caches: str | None) -> Path | None:
     if named is not None:
         return Path(named) if named else None
     try:
-        caches = os.environ.get("XDG_CACHE_HOME") or Path.home() / ".cache"
+        return Path(caches or Path.home() / ".cache", "sastrugi", "made")
     except RuntimeError:  # somebody without a home
         return None
-    return Path(caches, "sastrugi", "made")
 
 
 def _keep(folder: Path, path: Path, content: bytes) -> None:

@@ -101,11 +101,19 @@ class WriteTracker:
         if old == data:
             return
         differs = np.flatnonzero(np.frombuffer(old, "u1") != np.frombuffer(data, "u1")) + offset
+        apart = np.flatnonzero(np.diff(differs) > 1)  # behind these bytes, one or more are the same
+        starts, ends = differs[np.append(-1, apart) + 1], differs[np.append(apart, -1)] + 1
         limits = np.array([entry[:2] for entry in met], np.int64)
-        firsts, behinds = np.searchsorted(differs, limits).T.tolist()
+        firsts = np.searchsorted(ends, limits[:, 0], "right").tolist()
+        behinds = np.searchsorted(starts, limits[:, 1], "left").tolist()
         for (start, stop, remains), first, behind in zip(met, firsts, behinds, strict=True):
             if first < behind and not remains.gone.covers(Extent(start, stop - start)):
-                self._take(remains, *_grains(differs[first:behind], start, stop, remains.grain))
+                some, upto = starts[first:behind], ends[first:behind]
+                if remains.grain > 1:
+                    some, upto = _grains(np.maximum(some, start), upto, start, remains.grain)
+                firsts_gone, ends_gone = some.tolist(), upto.tolist()
+                firsts_gone[0], ends_gone[-1] = max(firsts_gone[0], start), min(ends_gone[-1], stop)
+                self._take(remains, firsts_gone, ends_gone)
 
     def lose(self, part: Extent) -> None:
         """Note that all that is watched in `part` goes now, whatever its bytes are: it cannot be read any more."""
@@ -136,10 +144,12 @@ def _all_gone(watched: _Watched) -> bool:
     return remains.gone is not _NOTHING and remains.gone.covers(Extent(start, end - start))
 
 
-def _grains(differs: NDArray[np.int64], start: int, stop: int, grain: int) -> tuple[list[int], list[int]]:
-    """Where the grains of [start, stop) begin and end that hold bytes which differ: those that touch are one."""
-    grains = (differs - start) // grain
-    last = np.flatnonzero(np.diff(grains) > 1)  # of each row of neighbours but the last
-    firsts = grains[np.concatenate([[0], last + 1])] * grain + start
-    ends = np.minimum((grains[np.append(last, -1)] + 1) * grain + start, stop)
-    return firsts.tolist(), ends.tolist()
+def _grains(
+    starts: NDArray[np.int64], ends: NDArray[np.int64], base: int, grain: int
+) -> tuple[NDArray[np.int64], NDArray[np.int64]]:
+    """Where the grains, counted from `base`, begin and end that hold anything of some ranges: those that touch are
+    one."""
+    firsts = (starts - base) // grain * grain + base
+    behinds = -((base - ends) // grain) * grain + base
+    apart = np.flatnonzero(firsts[1:] > behinds[:-1])
+    return firsts[np.append(-1, apart) + 1], behinds[np.append(apart, -1)]

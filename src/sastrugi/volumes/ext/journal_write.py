@@ -56,6 +56,7 @@ class JournalWriter:
         self.sequence = 1
         """Of the next transaction."""
         self._next = 1
+        self._unwritten: list[bytes] = []
         self.turn = 0
         """How many blocks were written so far."""
 
@@ -85,6 +86,7 @@ class JournalWriter:
         if self._sums:
             commit[16:20] = raw_crc32c(self._seed, bytes(commit)).to_bytes(4, "big")
         self._append(bytes(commit))
+        self._write_out()
         return out
 
     def _commit(self, sequence: int, when: dt.datetime) -> bytes:
@@ -132,10 +134,18 @@ class JournalWriter:
 
     def _append(self, data: bytes) -> int:
         at = self._next
-        self._put(at, data)
+        self._unwritten.append(data)
         self._next = at + 1 if at + 1 < self.length else 1
+        if self._next == 1:
+            self._write_out(at + 1)
         self.turn += 1
         return at
+
+    def _write_out(self, end: int = 0) -> None:
+        """Write what was appended, which ends in front of a block, by default of the next."""
+        if self._unwritten:
+            self._put((end or self._next) - len(self._unwritten), b"".join(self._unwritten))
+            self._unwritten.clear()
 
     def superblock(self) -> bytes:
         """The journal's first block, by which all transactions are done: nothing is to be replayed."""
