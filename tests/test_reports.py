@@ -43,6 +43,26 @@ def written(sastrugi: Program, demo: Path, bad: Path, tmp_path_factory: pytest.T
     return folder
 
 
+def test_a_page_of_very_many_files_has_a_table_beside_it(sastrugi: Program, written: Path, tmp_path: Path) -> None:
+    """It lists as many as a browser likes, those that fell short first; the table has all of them."""
+    card = json.loads((written / "r.json").read_text("utf-8"))
+    whole = [file for file in card["files"] if file["content"] == "intact" and file["name"] == "full"]
+    more = [{**whole[n % len(whole)], "id": 1000 + n, "path": f"/more/{n}.csv"} for n in range(5200)]
+    card["files"] = more + card["files"]
+    (tmp_path / "many.json").write_text(json.dumps(card), "utf-8")
+    ran = sastrugi("report", tmp_path / "many.json", "--out", tmp_path / "m.html", "--json")
+    assert [Path(one).name for one in ran.json["written"]] == ["m.html", "m.files.csv"]
+    text = (tmp_path / "m.html").read_text("utf-8")
+    rows = text.split('id="table"')[1].split("<tbody>")[1].count("<tr>")
+    every = pd.read_csv(tmp_path / "m.files.csv")
+    assert rows == 5000 and 'href="m.files.csv"' in text and len(text) < 3 << 20
+    assert set(every["path"].dropna()) == {file["path"] for file in card["files"]}
+    short = [file["path"] for file in card["files"] if file["content"] != "intact"]
+    assert short and all(text.split('id="table"')[1].count(path) for path in short)
+    asked = sastrugi("report", tmp_path / "many.json", "--out", tmp_path / "n.html", "--out", tmp_path / "n.csv", "--json")
+    assert len(asked.json["written"]) == 2 and 'href="n.csv"' in (tmp_path / "n.html").read_text("utf-8")
+
+
 class Page(HTMLParser):
     """What a page is made of."""
 

@@ -62,8 +62,10 @@ def report(
     else:
         targets, card, heading, pictures = _of_results(specimen, results, out, replace, judge, chosen)
     short = list(card.below_the_floor)
+    table = _table_beside(targets, card, replace)
+    targets += [table] if table is not None and table not in targets else []
     for target in targets:
-        data = _FORMATS[target.suffix.lower()](card, title or heading, pictures, short)
+        data = _FORMATS[target.suffix.lower()](card, title or heading, pictures, short, table.name if table else "")
         with atomic_file(target) as temporary:
             temporary.write_bytes(data if isinstance(data, bytes) else data.encode("utf-8", "replace"))
     if as_json:
@@ -71,6 +73,18 @@ def report(
     else:
         say(f"written: {', '.join(str(target) for target in targets)}")
     judge.leave(card)
+
+
+def _table_beside(targets: list[Path], card: Scorecard, replace: bool) -> Path | None:
+    """The table that lists all files where a page has no room for them: one that was asked for, in the folder of the
+    page, or one of its own."""
+    from sastrugi.report.page import MOST_ROWS
+
+    page = next((target for target in targets if target.suffix.lower() == ".html"), None)
+    if page is None or len(card.files) <= MOST_ROWS:
+        return None
+    asked = [one for one in targets if one.suffix.lower() in (".csv", ".parquet") and one.parent == page.parent]
+    return asked[0] if asked else file_target(page.with_suffix(".files.csv"), "", replace)
 
 
 _Ready = tuple[list[Path], "Scorecard", str, "Pictures"]
@@ -145,13 +159,13 @@ def _campaign(folder: Path, out: list[Path] | None, replace: bool, as_json: bool
         say(f"written: {', '.join(str(target) for target in targets)}")
 
 
-def _html(card: Scorecard, title: str, pictures: Pictures, missed: list[str]) -> str:
+def _html(card: Scorecard, title: str, pictures: Pictures, missed: list[str], table: str) -> str:
     from sastrugi.report.page import render
 
-    return render(card, title, pictures, missed)
+    return render(card, title, pictures, missed, table)
 
 
-def _markdown(card: Scorecard, title: str, _: object, missed: list[str]) -> str:
+def _markdown(card: Scorecard, title: str, _: object, missed: list[str], _table: str) -> str:
     from sastrugi.report.exports import as_markdown
 
     return as_markdown(card, title, missed)
@@ -173,7 +187,7 @@ def _json(card: Scorecard, *_: object) -> str:
     return card.model_dump_json(indent=1, by_alias=True) + "\n"
 
 
-def _junit(card: Scorecard, _title: str, _: object, missed: list[str]) -> str:
+def _junit(card: Scorecard, _title: str, _: object, missed: list[str], _table: str) -> str:
     from sastrugi.report.exports import as_junit
 
     return as_junit(card, missed)

@@ -24,14 +24,20 @@ COLUMNS = (
     ("Complete", True), ("Ceiling", True), ("Name", False), ("Times", False), ("Why", False),
 )  # fmt: skip
 _MOST_MAPS, _MOST_PICTURES, _MOST_RESULTS = 40, 12, 500
+MOST_ROWS = 5000
+"""Files that the page lists; of more, those that fell short come first, and a table beside the page has all."""
 _VERDICTS = ("intact", "padded", "cut", "mixed", "foreign", "missing")
 Pictures = dict[int, list[tuple[str, str, str]]]
 """By number of the file: what each picture is, its PNG in base64 (or nothing), and what is wrong with it."""
 
 
-def render(card: Scorecard, title: str, pictures: Pictures | None = None, missed: Sequence[str] = ()) -> str:
-    """The page. `missed` are floors."""
+def render(card: Scorecard, title: str, pictures: Pictures | None = None, missed: Sequence[str] = (), table: str = "") -> str:
+    """The page. `missed` are floors; `table` is the name of the file beside it that lists what has no room here."""
     short = card.short
+    rows = card.files
+    if len(rows) > MOST_ROWS:
+        fell_short = {file.id for file in short}
+        rows = [*short, *(file for file in rows if file.id not in fell_short)][:MOST_ROWS]
     groups = [(words, own) for key, words in SHORTFALLS.items() if (own := [f for f in short if f.shortfall == key])]
     drawn = {
         "headline": figures.headline_bars(card),
@@ -44,7 +50,7 @@ def render(card: Scorecard, title: str, pictures: Pictures | None = None, missed
     by_bytes = [("intact, by bytes", card.intact_bytes), ("complete, by bytes", card.complete_bytes)]
     causes = [(count, CAUSES[cause]) for cause, count in Counter(file.cause for file in short).most_common()]
     return page(
-        "report.html", card=card, title=title, figures=drawn, headline=headline, short=short, groups=groups,
+        "report.html", card=card, title=title, figures=drawn, headline=headline, short=short, rows=rows, table=table, groups=groups,
         missed=missed, by_bytes=by_bytes, causes=causes, pictures=pictures or {}, columns=COLUMNS, verdicts=_VERDICTS,
         most_maps=_MOST_MAPS, most_results=_MOST_RESULTS, percent=percent, size=format_size,
         classes_line=classes_line, span_of_shares=span_of_shares, bench_line=bench_line,
