@@ -38,6 +38,30 @@ def test_files_come_from_what_is_kept_and_are_what_they_were(
     assert there[3].stat().st_ino == before, "what is right is not written again"
 
 
+def test_what_is_kept_can_be_seen_and_cleared(
+    sastrugi: Program, tmp_path: Path, monkeypatch: pytest.MonkeyPatch
+) -> None:
+    """And nothing else goes with it, whatever folder was named."""
+    monkeypatch.setenv(kept.VARIABLE, str(tmp_path / "home"))
+    others = [tmp_path / "home" / name for name in ("notes.txt", "ab/notes.txt", "Pictures/FRN00001.JPG")]
+    for other in others:
+        other.parent.mkdir(parents=True, exist_ok=True)
+        other.write_bytes(b"x" * 2000)
+    sastrugi("corpus", "make", tmp_path / "made", "--files", 3, "--kind", "jpeg")
+    there = sum(path.stat().st_size for path in (tmp_path / "home").rglob("*") if path.is_file()) - 6000
+    seen = sastrugi("corpus", "cache", "--json").json
+    assert seen == {"folder": str(tmp_path / "home"), "files": 3, "bytes": there, "most": 1 << 30, "cleared": False}
+    assert "3 made files" in sastrugi("corpus", "cache").err
+    assert "3 made files" in sastrugi("corpus", "cache", "--clear").err
+    assert {path for path in (tmp_path / "home").rglob("*") if path.is_file()} == set(others)
+    assert sastrugi("corpus", "cache", "--json").json["files"] == 0
+    monkeypatch.setattr(kept, "_MOST", 1)
+    kept._make_room(tmp_path / "home")
+    assert all(other.is_file() for other in others)
+    monkeypatch.setenv(kept.VARIABLE, "")
+    assert "nothing is kept" in sastrugi("corpus", "cache").err
+
+
 def test_a_folder_that_cannot_be_made_keeps_nothing(
     sastrugi: Program, tmp_path: Path, monkeypatch: pytest.MonkeyPatch
 ) -> None:

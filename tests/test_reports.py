@@ -59,7 +59,9 @@ def test_a_page_of_very_many_files_has_a_table_beside_it(sastrugi: Program, writ
     assert set(every["path"].dropna()) == {file["path"] for file in card["files"]}
     short = [file["path"] for file in card["files"] if file["content"] != "intact"]
     assert short and all(text.split('id="table"')[1].count(path) for path in short)
-    asked = sastrugi("report", tmp_path / "many.json", "--out", tmp_path / "n.html", "--out", tmp_path / "n.csv", "--json")
+    asked = sastrugi(
+        "report", tmp_path / "many.json", "--out", tmp_path / "n.html", "--out", tmp_path / "n.csv", "--json"
+    )
     assert len(asked.json["written"]) == 2 and 'href="n.csv"' in (tmp_path / "n.html").read_text("utf-8")
 
 

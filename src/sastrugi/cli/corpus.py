@@ -26,14 +26,24 @@ _CHECK_HELP = """Open every file of a folder to its end, with libraries that are
 Example: sastrugi corpus check reference --out reference.png
 Leaves with status 1 if a file is broken."""
 
+_CACHE_HELP = """Show what is kept of reference files that were made, or clear it.
+
+\b
+Example: sastrugi corpus cache --clear
+Files that take long to make are kept, so that the same seed gives them at once the next time.
+The environment variable SASTRUGI_KEPT names another folder; where it is empty, nothing is kept."""
+
 
 def register(app: typer.Typer) -> None:
     family = typer.Typer(
-        help="Reference files: make them, list the kinds, open every file.", no_args_is_help=True, rich_markup_mode=None
+        help="Reference files: make them, list the kinds, open every file; what is kept of them.",
+        no_args_is_help=True,
+        rich_markup_mode=None,
     )
     family.command("make", help=_MAKE_HELP)(make)
     family.command("kinds", help=_KINDS_HELP)(kinds)
     family.command("check", help=_CHECK_HELP)(check)
+    family.command("cache", help=_CACHE_HELP)(cache)
     app.add_typer(family, name="corpus")
 
 
@@ -147,3 +157,27 @@ def check(
             say(f"contact sheet in {sheet}")
     if counts["broken"]:
         raise typer.Exit(1)
+
+
+def cache(
+    clear: Annotated[bool, typer.Option("--clear", help="Take all of it away.")] = False,
+    as_json: JsonOption = False,
+) -> None:
+    from sastrugi.corpus.kept import clear_kept, kept_files
+    from sastrugi.errors import SastrugiError, system_words
+    from sastrugi.units import format_size, plural
+
+    try:
+        kept = clear_kept() if clear else kept_files()
+    except OSError as error:
+        raise SastrugiError(f"{error.filename}: cannot be taken away: {system_words(error)}") from error
+    if as_json:
+        folder = str(kept.folder) if kept.folder else None
+        show_json({"folder": folder, "files": kept.files, "bytes": kept.size, "most": kept.most, "cleared": clear})
+    elif kept.folder is None:
+        say("nothing is kept: SASTRUGI_KEPT is empty")
+    else:
+        what = f"{plural(kept.files, 'made file')}, {format_size(kept.size)}"
+        say(
+            f"{what} taken away from {kept.folder}" if clear else f"{what} of {format_size(kept.most)} in {kept.folder}"
+        )

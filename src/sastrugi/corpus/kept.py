@@ -10,13 +10,17 @@ from __future__ import annotations
 import hashlib
 import os
 import platform
+import re
 import sys
 import tempfile
 import time
-from collections.abc import Callable
+from collections.abc import Callable, Iterator
 from contextlib import suppress
 from functools import cache
 from pathlib import Path
+from typing import NamedTuple
+
+from platformdirs import user_cache_path
 
 VARIABLE = "SASTRUGI_KEPT"
 """The environment variable that names the folder; nothing is kept where it is empty."""
@@ -24,6 +28,8 @@ _MOST, _LEFT = 1 << 30, 3 << 28
 """Bytes that are kept, and those that stay when they are more."""
 _WORTH, _LARGEST = 0.004, 64 << 20
 """Seconds that making a file takes at least for it to be kept, and bytes that it has at most."""
+_SHELF, _KEPT = re.compile("[0-9a-f]{2}"), re.compile(r"[0-9a-f]{62}|\.made-\w+")
+"""Names of the folders in it, and of the files in these: kept ones, and those that are being written."""
 _DIGEST = hashlib.sha256().digest_size
 
 
@@ -58,18 +64,18 @@ def _folder() -> Path | None:
 
 
 @cache
-def _folder_for(named: str | None, caches: str | None) -> Path | None:
+def _folder_for(named: str | None, _caches: str | None) -> Path | None:
     if named is not None:
         return Path(named) if named else None
     try:
-        return Path(caches or Path.home() / ".cache", "sastrugi", "made")
+        return user_cache_path("sastrugi", appauthor=False) / "made"
     except RuntimeError:  # somebody without a home
         return None
 
 
 def _keep(folder: Path, path: Path, content: bytes) -> None:
     path.parent.mkdir(parents=True, exist_ok=True)
-    handle, temporary = tempfile.mkstemp(dir=path.parent, prefix=".")
+    handle, temporary = tempfile.mkstemp(dir=path.parent, prefix=".made-")
     try:
         with os.fdopen(handle, "wb") as file:
             file.write(hashlib.sha256(content).digest() + content)
@@ -83,14 +89,45 @@ def _keep(folder: Path, path: Path, content: bytes) -> None:
         _make_room(folder)
 
 
+class KeptFiles(NamedTuple):
+    """What is kept: the folder (None where nothing is), how many files, their bytes, and how many there may be."""
+
+    folder: Path | None
+    files: int
+    size: int
+    most: int = _MOST
+
+
+def kept_files() -> KeptFiles:
+    folder = _folder()
+    there = list(_there(folder)) if folder is not None else []
+    return KeptFiles(folder, len(there), sum(size for _, size, _ in there))
+
+
+def clear_kept() -> KeptFiles:
+    """Take all of it away; answers what was there. Raises OSError where that is not allowed."""
+    before = kept_files()
+    for _, _, path in _there(before.folder) if before.folder is not None else ():
+        Path(path).unlink(missing_ok=True)
+        with suppress(OSError):  # another file stands on the same shelf
+            Path(path).parent.rmdir()
+    return before
+
+
+def _there(folder: Path) -> Iterator[tuple[float, int, str]]:
+    """When each was asked for last, its size, and its path. Whatever else stands in the folder is somebody else's."""
+    with suppress(OSError):
+        for shelf in sorted(os.scandir(folder), key=lambda one: one.name):
+            if _SHELF.fullmatch(shelf.name) and shelf.is_dir(follow_symlinks=False):
+                for entry in list(os.scandir(shelf)):
+                    if _KEPT.fullmatch(entry.name) and entry.is_file(follow_symlinks=False):
+                        about = entry.stat(follow_symlinks=False)
+                        yield about.st_mtime, about.st_size, entry.path
+
+
 def _make_room(folder: Path) -> None:
     """Take away those that were asked for longest ago, once there are too many; and what killed runs left."""
-    there: list[tuple[float, int, str]] = []
-    for shelf in os.scandir(folder):
-        if shelf.is_dir(follow_symlinks=False):
-            for entry in os.scandir(shelf):
-                about = entry.stat(follow_symlinks=False)
-                there.append((about.st_mtime, about.st_size, entry.path))
+    there = list(_there(folder))
     left = sum(size for _, size, _ in there)
     if left <= _MOST:
         return

@@ -15,7 +15,7 @@ from sastrugi.report.scorecard import CAUSES, SHORTFALLS, bench_line, classes_li
 from sastrugi.units import format_size, percent, span_of_shares
 
 if TYPE_CHECKING:
-    from sastrugi.scoring.scorecard import Scorecard
+    from sastrugi.scoring.scorecard import FileScore, Scorecard
     from sastrugi.scoring.scorer import Judgement
     from sastrugi.specimen.truth import Specimen
 
@@ -31,10 +31,12 @@ Pictures = dict[int, list[tuple[str, str, str]]]
 """By number of the file: what each picture is, its PNG in base64 (or nothing), and what is wrong with it."""
 
 
-def render(card: Scorecard, title: str, pictures: Pictures | None = None, missed: Sequence[str] = (), table: str = "") -> str:
+def render(
+    card: Scorecard, title: str, pictures: Pictures | None = None, missed: Sequence[str] = (), table: str = ""
+) -> str:
     """The page. `missed` are floors; `table` is the name of the file beside it that lists what has no room here."""
     short = card.short
-    rows = card.files
+    rows: Sequence[FileScore] = card.files
     if len(rows) > MOST_ROWS:
         fell_short = {file.id for file in short}
         rows = [*short, *(file for file in rows if file.id not in fell_short)][:MOST_ROWS]
@@ -50,8 +52,8 @@ def render(card: Scorecard, title: str, pictures: Pictures | None = None, missed
     by_bytes = [("intact, by bytes", card.intact_bytes), ("complete, by bytes", card.complete_bytes)]
     causes = [(count, CAUSES[cause]) for cause, count in Counter(file.cause for file in short).most_common()]
     return page(
-        "report.html", card=card, title=title, figures=drawn, headline=headline, short=short, rows=rows, table=table, groups=groups,
-        missed=missed, by_bytes=by_bytes, causes=causes, pictures=pictures or {}, columns=COLUMNS, verdicts=_VERDICTS,
+        "report.html", card=card, title=title, figures=drawn, headline=headline, short=short, rows=rows, table=table,
+        groups=groups, missed=missed, by_bytes=by_bytes, causes=causes, pictures=pictures or {}, columns=COLUMNS, verdicts=_VERDICTS,
         most_maps=_MOST_MAPS, most_results=_MOST_RESULTS, percent=percent, size=format_size,
         classes_line=classes_line, span_of_shares=span_of_shares, bench_line=bench_line,
         damage_map=figures.damage_map,

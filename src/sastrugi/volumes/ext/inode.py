@@ -162,8 +162,8 @@ class InodePacker:
         if state.flags & HAS_EXTENTS or not inside:
             places = self._places(state)
             inside = places.inside
-            for block, data in places.below if not gone else ():
-                self._put(block, data)
+            for block, listed in places.below if not gone else ():
+                self._put(block, listed)
         if gone and wiped:
             inside = _emptied(inside) if state.flags & HAS_EXTENTS else b""
         row["blocks"] = np.void(inside.ljust(INSIDE, b"\0"))
