@@ -53,8 +53,8 @@ def render(
     causes = [(count, CAUSES[cause]) for cause, count in Counter(file.cause for file in short).most_common()]
     return page(
         "report.html", card=card, title=title, figures=drawn, headline=headline, short=short, rows=rows, table=table,
-        groups=groups, missed=missed, by_bytes=by_bytes, causes=causes, pictures=pictures or {}, columns=COLUMNS, verdicts=_VERDICTS,
-        most_maps=_MOST_MAPS, most_results=_MOST_RESULTS, percent=percent, size=format_size,
+        groups=groups, missed=missed, by_bytes=by_bytes, causes=causes, pictures=pictures or {}, columns=COLUMNS,
+        verdicts=_VERDICTS, most_maps=_MOST_MAPS, most_results=_MOST_RESULTS, percent=percent, size=format_size,
         classes_line=classes_line, span_of_shares=span_of_shares, bench_line=bench_line,
         damage_map=figures.damage_map,
     )  # fmt: skip
