@@ -3,11 +3,15 @@
 from __future__ import annotations
 
 import os
+from contextlib import suppress
+from multiprocessing import active_children
 from pathlib import Path
 
 import pytest
 
-from sastrugi.corpus import kept
+from sastrugi.corpus import ahead, kept
+from sastrugi.corpus.make import CorpusSpec, made_files, plan_files
+from sastrugi.errors import SastrugiError
 from tests.conftest import Program
 
 
@@ -60,6 +64,38 @@ def test_what_is_kept_can_be_seen_and_cleared(
     assert all(other.is_file() for other in others)
     monkeypatch.setenv(kept.VARIABLE, "")
     assert "nothing is kept" in sastrugi("corpus", "cache").err
+
+
+def runs(process: int | None) -> bool:
+    with suppress(ProcessLookupError):
+        os.kill(process or 0, 0)
+        return True
+    return False
+
+
+def test_files_are_the_same_whoever_makes_them(tmp_path: Path, monkeypatch: pytest.MonkeyPatch) -> None:
+    """One process or several, kept or not; who stops taking them leaves no process behind, and one that is ended is told."""
+    monkeypatch.setenv(kept.VARIABLE, str(tmp_path))
+    plans = plan_files(CorpusSpec(150, "ahead", kinds=("txt", "jpeg", "zip"), smallest=500, largest=60_000))
+    alone = list(made_files(plans, 1))
+    monkeypatch.setattr(ahead, "_WORTH", 0.0)
+    monkeypatch.setattr(ahead, "_AHEAD", 1 << 19)
+    assert list(made_files(plans, 2)) == alone == [plan.content() for plan in plans]
+    for path in tmp_path.rglob("*"):
+        if path.is_file():
+            path.unlink()
+    begun = made_files(plans, 2)
+    assert next(begun) == alone[0] and active_children()
+    begun.close()
+    broken = made_files(plans, 2)
+    next(broken)
+    for child in active_children():
+        child.kill()
+    with pytest.raises(SastrugiError, match="enough memory"):
+        list(broken)
+    for child in active_children():
+        child.join(10)
+    assert not [child for child in active_children() if runs(child.pid)]
 
 
 def test_a_folder_that_cannot_be_made_keeps_nothing(

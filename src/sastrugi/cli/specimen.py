@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import os
 from contextlib import ExitStack
 from dataclasses import asdict
 from enum import StrEnum
@@ -59,6 +60,9 @@ def build(
     writer: Annotated[
         Writer, typer.Option(help="Who writes the volumes: our own writer, or the system's driver on a loop mount.")
     ] = Writer.own,
+    workers: Annotated[
+        int, typer.Option(help="Processes that make files; 0: one for each core.", min=0, max=256, metavar="COUNT")
+    ] = 0,
     as_json: JsonOption = False,
 ) -> None:
     from sastrugi.report.tables import truth_table
@@ -69,7 +73,7 @@ def build(
     loaded = load_recipe(recipe)
     target = into or Path(loaded.name)
     with progress() as watched:
-        build_specimen(loaded, target, watched, sha256, writer is Writer.os, replace)
+        build_specimen(loaded, target, watched, sha256, writer is Writer.os, replace, workers or os.cpu_count() or 1)
     with Specimen(target) as specimen:
         if as_json:
             show_json({"specimen": str(target), "truth": specimen.truth.model_dump(mode="json")})

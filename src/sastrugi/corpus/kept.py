@@ -44,8 +44,7 @@ def kept_or_made(kind: str, size: int, seed: str, make: Callable[[], bytes]) -> 
     folder = _folder()
     if folder is None:
         return make()
-    name = hashlib.sha256("\0".join((_maker(), kind, str(size), seed)).encode()).hexdigest()
-    path = folder / name[:2] / name[2:]
+    path = _path(folder, kind, size, seed)
     with suppress(OSError):
         data = path.read_bytes()
         if hashlib.sha256(data[_DIGEST:]).digest() == data[:_DIGEST]:
@@ -57,6 +56,17 @@ def kept_or_made(kind: str, size: int, seed: str, make: Callable[[], bytes]) -> 
         with suppress(OSError):  # then it is made again
             _keep(folder, path, content)
     return content
+
+
+def is_kept(kind: str, size: int, seed: str) -> bool:
+    """Whether such a file is kept, right or not."""
+    folder = _folder()
+    return folder is not None and _path(folder, kind, size, seed).exists()
+
+
+def _path(folder: Path, kind: str, size: int, seed: str) -> Path:
+    name = hashlib.sha256("\0".join((_maker(), kind, str(size), seed)).encode()).hexdigest()
+    return folder / name[:2] / name[2:]
 
 
 def _folder() -> Path | None:

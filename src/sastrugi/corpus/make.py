@@ -3,22 +3,20 @@
 from __future__ import annotations
 
 import os
-from collections.abc import Iterator
-from concurrent.futures import ProcessPoolExecutor
+from collections.abc import Generator, Iterator, Sequence
 from concurrent.futures.process import BrokenProcessPool
 from dataclasses import dataclass
 from difflib import get_close_matches
-from multiprocessing import get_context
 from pathlib import Path, PurePosixPath
 
-from sastrugi.corpus.kept import kept_or_made
+from sastrugi.corpus.ahead import contents, pool_of
+from sastrugi.corpus.kept import is_kept, kept_or_made
 from sastrugi.corpus.names import check_style, file_name
 from sastrugi.errors import DestinationError, SastrugiError, system_words
 from sastrugi.kinds import all_kinds, kind_named
 from sastrugi.progress import Progress
 from sastrugi.safety import new_folder
 from sastrugi.scenario.dice import Dice
-from sastrugi.subprocess_pool import end_with
 from sastrugi.units import parse_size
 
 SPREADS = {
@@ -104,6 +102,11 @@ class Plan:
         return kept_or_made(self.kind, self.size, self.seed, lambda: make(Dice(self.seed), self.size))
 
 
+def made_files(plans: Sequence[Plan], workers: int) -> Generator[bytes]:
+    """The content of each, in order, made by so many processes where that pays."""
+    return contents(plans, workers, lambda plan: is_kept(plan.kind, plan.size, plan.seed))
+
+
 def plan_files(spec: CorpusSpec) -> list[Plan]:
     """All files of a spec; no two have the same path."""
     spec.check()
@@ -156,7 +159,7 @@ def write_corpus(spec: CorpusSpec, into: Path, progress: Progress) -> list[tuple
             sizes: Iterator[int] = (_write(folder, plan) for plan in plans)
             _collect(plans, sizes, made, progress, into)
         else:
-            with ProcessPoolExecutor(workers, get_context("spawn"), end_with, (os.getpid(),)) as pool:
+            with pool_of(workers) as pool:
                 try:
                     _collect(plans, pool.map(_write, [folder] * len(plans), plans), made, progress, into)
                 finally:

@@ -26,13 +26,15 @@ _PAST_DRIVERS = frozenset({"overlay", "wipe", "damage", "fade"})
 
 
 def build(
-    recipe: Recipe, into: Path, progress: Progress, sha256: bool = False, by_driver: bool = False, replace: bool = False
+    recipe: Recipe, into: Path, progress: Progress, sha256: bool = False, by_driver: bool = False,
+    replace: bool = False, workers: int = 1,
 ) -> Path:  # fmt: skip
     """Build the specimen of `recipe` in the new folder `into` (or, with `replace`, in the place of the specimen there).
     It appears whole, or not at all.
 
     With `sha256` every file and the medium get that digest besides BLAKE3, which takes several times as long. With
-    `by_driver` the operating system's own driver lays the files down (Linux, as root).
+    `by_driver` the operating system's own driver lays the files down (Linux, as root). So many `workers` make files,
+    where that pays: they are processes that read the main module again, which must allow that.
     Raises RecipeError, naming the step, when a step cannot be carried out.
     """
     with new_folder(into, "specimen", TRUTH_FILE, replace, is_of_specimen) as folder:
@@ -42,7 +44,7 @@ def build(
         image = RawImage(folder / SPECIMEN_IMAGE, recipe.medium.size, recipe.medium.sector)
         try:
             builder = SpecimenBuilder(
-                image, folder, recipe.seed, recipe.base, recipe.starts.replace(tzinfo=None), progress, sha256
+                image, folder, recipe.seed, recipe.base, recipe.starts.replace(tzinfo=None), progress, sha256, workers
             )
             _carry_out(recipe, builder)
             if recipe.medium.container != "raw":

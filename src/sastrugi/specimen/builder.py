@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import datetime as dt
 from collections import Counter, defaultdict
-from collections.abc import Callable, Iterable, Iterator, Mapping, Sequence
+from collections.abc import Callable, Iterable, Iterator, Sequence
 from contextlib import contextmanager
 from dataclasses import dataclass, field, replace
 from difflib import get_close_matches
@@ -24,7 +24,7 @@ from sastrugi.scenario.dice import Dice
 from sastrugi.specimen.choosing import choose, is_under, parents
 from sastrugi.specimen.digests import Digests
 from sastrugi.specimen.formats import format_volume
-from sastrugi.specimen.laid_files import LaidFile, Life, Slot, StaleRecord
+from sastrugi.specimen.laid_files import LaidFile, Life, Slot, StaleRecord, folder_chain
 from sastrugi.specimen.second_writer import SecondWriter, Turns
 from sastrugi.specimen.truth import ORIGINALS, End, Role
 from sastrugi.specimen.write_tracker import WriteTracker
@@ -49,8 +49,8 @@ class Content:
 
 @dataclass(slots=True, eq=False)
 class SpecimenBuilder:
-    """A medium being laid down. `step` is the number of the step that is carried out, `base` where paths of a recipe
-    count from, `sha256` whether each file gets that digest, too."""
+    """A medium being laid down: by the step of number `step`; paths of a recipe count from `base`; files get a
+    `sha256`, too, if that is asked for, and are made by so many `workers`."""
 
     image: RawImage
     folder: Path
@@ -59,6 +59,7 @@ class SpecimenBuilder:
     now: dt.datetime
     progress: Progress
     sha256: bool = False
+    workers: int = 1
     books: WriteTracker = field(init=False)
     places: dict[str, Slot] = field(default_factory=dict)
     scheme: str = ""
@@ -232,7 +233,7 @@ class SpecimenBuilder:
                 known = {trace for record in laid.records for trace in record.evidence.traces}
                 new = tuple(trace for trace in traces if trace not in known)
                 if new:
-                    self._leave(laid, laid.path, _chain(home, folders), Evidence((), new))
+                    self._leave(laid, laid.path, folder_chain(home, folders), Evidence((), new))
 
     def _leave_more(self, laid: LaidFile, path: str, above: tuple[LaidFile, ...], now: Evidence) -> None:
         """Watch the ways to tell of a file that are not watched yet."""
@@ -489,13 +490,3 @@ class SpecimenBuilder:
     ) -> list[LaidFile]:
         """What the patterns name on the volume of a place (see choosing.choose)."""
         return choose(self.standing(place), patterns, share, files_only, self.dice(f"step {self.step}"))
-
-
-def _chain(folder: LaidFile | None, folders: Mapping[str, Sequence[LaidFile]]) -> tuple[LaidFile, ...]:
-    """A folder and those above it, by their paths, the nearest first; the newest of several that had one path."""
-    out: list[LaidFile] = []
-    while folder is not None:
-        out.append(folder)
-        above = folders.get(folder.path.rpartition("/")[0], ())
-        folder = above[-1] if above else None
-    return tuple(out)

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import datetime as dt
 import re
-from collections.abc import Iterable, Iterator
+from collections.abc import Iterable, Iterator, Mapping, Sequence
 from dataclasses import dataclass, field
 from typing import Any
 
@@ -225,3 +225,13 @@ class LaidFile:
     def best_record(self) -> StaleRecord | None:
         """Of the records that are no longer live, the one that tells most of where it lies; the last of equals."""
         return max(reversed(self.records), key=lambda record: _PLACED.index(self._placed_by(record)), default=None)
+
+
+def folder_chain(folder: LaidFile | None, folders: Mapping[str, Sequence[LaidFile]]) -> tuple[LaidFile, ...]:
+    """A folder and those above it, by their paths, the nearest first; the newest of several that had one path."""
+    out: list[LaidFile] = []
+    while folder is not None:
+        out.append(folder)
+        above = folders.get(folder.path.rpartition("/")[0], ())
+        folder = above[-1] if above else None
+    return tuple(out)

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Iterator, Sequence
+from contextlib import closing
 from functools import partial
 from itertools import islice
 from pathlib import Path
@@ -10,7 +11,7 @@ from typing import TYPE_CHECKING, Annotated, Any, Literal
 
 from pydantic import Field, field_validator, model_validator
 
-from sastrugi.corpus.make import CorpusSpec, plan_files
+from sastrugi.corpus.make import CorpusSpec, made_files, plan_files
 from sastrugi.corpus.names import check_style
 from sastrugi.errors import SastrugiError, SpecimenError
 from sastrugi.kinds import kind_for_name, kind_named
@@ -135,15 +136,18 @@ class StoreStep(StepTable):
             smallest=table.size[0], largest=table.size[1], names=table.names, first_number=table.first_number,
             depth=table.depth, breadth=table.breadth,
         )  # fmt: skip
-        for plan in plan_files(spec):
+        plans = plan_files(spec)
+        for plan in plans:
             if plan.size > _LARGEST_MADE:
                 raise SpecimenError(
                     f"{plan.path}: {format_size(plan.size)} is more than is made for a recipe "
                     f"({format_size(_LARGEST_MADE)}): store your own with 'folder'"
                 )
-            require_room(writer, plan.size, plan.path)
-            content = plan.content()
-            yield Content(plan.path, plan.kind, len(content), partial(iter, (content,)))
+        with closing(made_files(plans, builder.workers)) as made:
+            for plan in plans:
+                require_room(writer, plan.size, plan.path)
+                content = next(made)
+                yield Content(plan.path, plan.kind, len(content), partial(iter, (content,)))
 
     def _in_gaps(
         self, builder: SpecimenBuilder, place: Slot, writer: VolumeWriter[Any], content: Content

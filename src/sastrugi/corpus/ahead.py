@@ -1,0 +1,97 @@
+"""Files made in processes beside, ahead of whoever takes them: the same bytes, in the same order, sooner."""
+
+from __future__ import annotations
+
+import os
+import signal
+from collections import deque
+from collections.abc import Callable, Generator, Iterator, Sequence
+from concurrent.futures import Future, ProcessPoolExecutor
+from concurrent.futures.process import BrokenProcessPool
+from multiprocessing import active_children, get_context
+from typing import Protocol, TypeVar
+
+from sastrugi.errors import SastrugiError
+from sastrugi.subprocess_pool import end_with
+
+_A_FILE, _A_BYTE = 1e-3, 5e-7
+"""Seconds that making a file takes, and more for each of its bytes: about the mean of all kinds."""
+_WORTH = 4.0
+"""Seconds of making that pay for processes, which take half a second to start."""
+_BATCH_FILES, _BATCH_BYTES = 64, 256 << 10
+"""Files that a process makes at once, and bytes of them."""
+_AHEAD = 64 << 20
+"""Bytes that are made ahead at most."""
+
+
+class ToMake(Protocol):
+    """A file that can be made anywhere."""
+
+    @property
+    def size(self) -> int:
+        """Bytes it will have, about."""
+
+    def content(self) -> bytes:
+        """Its bytes."""
+
+
+T = TypeVar("T", bound=ToMake)
+
+
+def pool_of(workers: int) -> ProcessPoolExecutor:
+    """Processes that end with this one, however it ends, and leave it to this one what Ctrl-C means."""
+    return ProcessPoolExecutor(workers, get_context("spawn"), _begin, (os.getpid(),))
+
+
+def _begin(parent: int) -> None:
+    end_with(parent)
+    signal.signal(signal.SIGINT, signal.SIG_IGN)
+
+
+def contents(files: Sequence[T], workers: int, kept: Callable[[T], bool]) -> Generator[bytes]:
+    """The bytes of each, in order. `kept` tells which need not be made; where the rest takes so little time that
+    processes do not pay, or `workers` is 1, there are none. Raises SastrugiError when one of them was ended."""
+    if workers < 2 or sum(_A_FILE + _A_BYTE * one.size for one in files if not kept(one)) < _WORTH:
+        yield from (one.content() for one in files)
+        return
+    before = set(active_children())
+    waiting: deque[tuple[int, Future[list[bytes]]]] = deque()
+    done = False
+    with pool_of(workers) as pool:
+        try:
+            ahead = 0
+            for batch in _batches(files):
+                size = sum(one.size for one in batch)
+                while waiting and ahead + size > _AHEAD:
+                    first, made = waiting.popleft()
+                    ahead -= first
+                    yield from made.result()
+                waiting.append((size, pool.submit(_made, batch)))
+                ahead += size
+            while waiting:
+                yield from waiting.popleft()[1].result()
+            done = True
+        except BrokenProcessPool as error:
+            raise SastrugiError("a process that made files was ended: is there enough memory?") from error
+        finally:
+            pool.shutdown(wait=False, cancel_futures=True)
+            if not done:  # whoever took them stopped: what is being made is for nobody
+                for child in set(active_children()) - before:
+                    child.kill()
+
+
+def _batches(files: Sequence[T]) -> Iterator[list[T]]:
+    batch: list[T] = []
+    size = 0
+    for one in files:
+        batch.append(one)
+        size += one.size
+        if len(batch) == _BATCH_FILES or size > _BATCH_BYTES:
+            yield batch
+            batch, size = [], 0
+    if batch:
+        yield batch
+
+
+def _made(batch: Sequence[ToMake]) -> list[bytes]:
+    return [one.content() for one in batch]
