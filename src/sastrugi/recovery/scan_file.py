@@ -10,6 +10,7 @@ import sqlite3
 import tempfile
 from collections.abc import Callable, Iterable, Iterator, Mapping
 from contextlib import closing, contextmanager
+from functools import lru_cache
 from pathlib import Path
 from typing import Any
 
@@ -344,6 +345,7 @@ class ScanFile:
         """State the confidence of every finding that is not live anew, with what each piece of evidence weighs, by a
         function of volume, state, kind, pieces, evidence (as the file has it) and confidence. Committed."""
 
+        @lru_cache(64)  # SQLite asks twice for each row
         def cell(volume: int | None, state: str, kind: str, places: str, told: str, now: float) -> str:
             sure, weighed = stated(volume, state, kind, 1 if places.count("[") <= 2 else 2, told, now)
             return f"{sure:.4f} {weighed}"
