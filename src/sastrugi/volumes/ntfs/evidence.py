@@ -93,8 +93,8 @@ class TellingVolume(FormattedVolume):
         if self._spelled is None:
             self._spelled = SpelledNames(self.image, self._folders)
             for state in self._folders.values():
-                extents, size = self.run_extents(state.blocks.runs), INDEX_BLOCK
-                blocks = [within(extents, at, size) for at in range(0, state.blocks.size, size)]
+                laid, size = state.blocks.laid(self.run_extents), INDEX_BLOCK
+                blocks = [laid.within(at, size) for at in range(0, state.blocks.size, size)]
                 self._spelled.look_at_blocks([*blocks, *(self._place(number) for number, _ in state.written)])
             if self._journal is not None:
                 self._spelled.look_at_changes(self.run_extents(self._journal.records.stored))

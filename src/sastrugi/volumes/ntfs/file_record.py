@@ -9,7 +9,8 @@ from dataclasses import dataclass, field
 import numpy as np
 
 from sastrugi.errors import VolumeError
-from sastrugi.media.extents import Extent
+from sastrugi.media.extents import Extent, Laid
+from sastrugi.volumes.allocation import join_runs
 from sastrugi.volumes.ntfs.index import Index
 from sastrugi.volumes.ntfs.layout import (
     ATTRIBUTE_LIST,
@@ -38,6 +39,7 @@ from sastrugi.volumes.ntfs.layout import (
     STRIDE,
     USA_AT,
     Runs,
+    encode_run,
     encode_runs,
     to_ticks,
 )
@@ -47,10 +49,44 @@ UNIT = 16
 """Clusters of a unit that is packed."""
 ARCHIVE = 0x20
 _HEAD, _HEAD_ELSEWHERE, _HEAD_UNITS = 24, 64, 72
+_MANY_RUNS = 16
+"""Runs from which on it pays to keep how records tell them."""
 _LIST_ENTRY = 26
 _MOST_INSTANCES = 1 << 10
 _MOST_LISTED = 256 << 10
 """Bytes of the list of a file's attributes."""
+
+
+class MappingPairs:
+    """Many runs as records tell them (NTFS, mapping pairs): each with the distance from the one before."""
+
+    def __init__(self) -> None:
+        self._runs: Runs = []
+        self._each: list[bytes] = []
+        self._ends: list[int] = []
+        """Where each ends, in bytes from the first."""
+
+    def tell(self, runs: Runs) -> None:
+        """These are the runs now."""
+        known = len(self._runs)
+        if runs[:known] != self._runs:
+            known = known - 1 if runs[: known - 1] == self._runs[:-1] else 0
+            del self._each[known:], self._ends[known:]
+        for n in range(known, len(runs)):
+            start, count = runs[n]
+            self._each.append(encode_run(start - (runs[n - 1][0] if n else 0), count))
+            self._ends.append((self._ends[-1] if n else 0) + len(self._each[-1]))
+        self._runs = list(runs)
+
+    def length(self, first: int, behind: int) -> int:
+        """Bytes that the runs from one up to another take, told by themselves."""
+        return len(self._alone(first)) + self._ends[behind - 1] - self._ends[first] + 1
+
+    def packed(self, first: int, behind: int) -> bytes:
+        return b"".join((self._alone(first), *self._each[first + 1 : behind], b"\0"))
+
+    def _alone(self, first: int) -> bytes:
+        return encode_run(*self._runs[first])
 
 
 @dataclass(slots=True)
@@ -64,13 +100,29 @@ class Stream:
     runs: Runs = field(default_factory=list)
     unit: int = 0
     sparse: bool = False
-    _placed: tuple[Runs, tuple[Extent, ...]] | None = None
+    _laid: tuple[Runs, Laid] | None = None
+    _pairs: MappingPairs | None = None
 
-    def placed(self, places: Callable[[Runs], tuple[Extent, ...]]) -> tuple[Extent, ...]:
-        """Where it lies, by `places`; worked out once for the runs that it has."""
-        if self._placed is None or self._placed[0] is not self.runs:
-            self._placed = (self.runs, places(self.runs))
-        return self._placed[1]
+    def laid(self, places: Callable[[Runs], tuple[Extent, ...]]) -> Laid:
+        """Where it lies, by `places`; worked out once for the runs that it has, which may grow (see `grow`)."""
+        if self._laid is None or self._laid[0] is not self.runs:
+            self._laid = (self.runs, Laid(places(self.runs)))
+        return self._laid[1]
+
+    def grow(self, more: Runs, places: Callable[[Runs], tuple[Extent, ...]]) -> None:
+        """Add runs behind the others."""
+        self.laid(places).grow(places(more))
+        self.runs[-1:] = join_runs([*self.runs[-1:], *more])
+
+    def pairs(self) -> MappingPairs | None:
+        """Its runs as records tell them, kept while they grow; None of one that records tell otherwise, or in a few
+        bytes."""
+        if len(self.runs) < _MANY_RUNS or self.unit or self.sparse:
+            return None
+        if self._pairs is None:
+            self._pairs = MappingPairs()
+        self._pairs.tell(self.runs)
+        return self._pairs
 
     @property
     def stored(self) -> Runs:
@@ -184,17 +236,20 @@ def inside_attribute(kind: int, name: str, value: bytes, instance: int, indexed:
 
 
 def outside_attribute(
-    kind: int, name: str, stream: Stream, runs: Runs, first: int, cluster: int, instance: int
-) -> bytes:
-    """An attribute on clusters, or a piece of one that begins with cluster `first` of it."""
-    text, pairs = name.encode("utf-16-le"), encode_runs(runs)
+    kind: int, name: str, stream: Stream, runs: Runs, first: int, cluster: int, instance: int,
+    pairs: bytes | None = None,
+) -> bytes:  # fmt: skip
+    """An attribute on clusters, or a piece of one that begins with cluster `first` of it. `pairs` are the runs as
+    records tell them, where somebody has them."""
+    text = name.encode("utf-16-le")
+    pairs = encode_runs(runs) if pairs is None else pairs
     spread = (stream.unit or stream.sparse) and not first
     name_at = _HEAD_UNITS if spread else _HEAD_ELSEWHERE
     at = -(-(name_at + len(text)) // 8) * 8
     length = -(-(at + len(pairs)) // 8) * 8
     flags = (COMPRESSED if stream.unit else 0) | (SPARSE if stream.sparse else 0)
     count = sum(number for _, number in runs)
-    allocated = sum(number for _, number in stream.runs) * cluster
+    allocated = sum(number for _, number in stream.runs) * cluster if not first else 0
     head = kind.to_bytes(4, "little") + length.to_bytes(4, "little") + bytes([1, len(text) // 2])
     head += name_at.to_bytes(2, "little") + flags.to_bytes(2, "little") + instance.to_bytes(2, "little")
     head += first.to_bytes(8, "little") + ((first + count - 1) % (1 << 64)).to_bytes(8, "little")
@@ -266,7 +321,9 @@ class RecordPacker:
     def _of_stream(self, kind: int, name: str, stream: Stream) -> _Part:
         if stream.inside is not None:
             return _Part(kind, name, inside_attribute(kind, name, stream.inside, 0))
-        data = outside_attribute(kind, name, stream, stream.runs, 0, self._cluster, 0)
+        many = stream.pairs()
+        pairs = many.packed(0, len(stream.runs)) if many else None
+        data = outside_attribute(kind, name, stream, stream.runs, 0, self._cluster, 0, pairs)
         return _Part(kind, name, data, stream=stream)
 
     def _spread(self, state: FileState, parts: list[_Part]) -> list[tuple[int, int, int, bytes]]:
@@ -327,17 +384,32 @@ class RecordPacker:
         if part.stream is None or len(part.data) <= self.room:
             yield part
             return
-        runs, first = list(part.stream.runs), 0
-        while runs:
-            count = len(runs)
+        runs, first, at = part.stream.runs, 0, 0
+        many = part.stream.pairs()
+        head = -(-(_HEAD_ELSEWHERE + 2 * len(part.name)) // 8) * 8
+        while at < len(runs):
+            count, pairs = len(runs) - at, None
             while True:
-                data = outside_attribute(part.kind, part.name, part.stream, runs[:count], first, self._cluster, 0)
-                if len(data) <= self.room or count == 1:
+                if many is not None:
+                    length = -(-(head + many.length(at, at + count)) // 8) * 8
+                else:
+                    data = self._piece(part, part.stream, at, count, first)
+                    length = len(data)
+                if length <= self.room or count == 1:
                     break
-                count = max(count * self.room // (len(data) + 8), 1)
+                count = max(count * self.room // (length + 8), 1)
+            if many is not None:
+                pairs = many.packed(at, at + count)
+                data = self._piece(part, part.stream, at, count, first, pairs)
             yield _Part(part.kind, part.name, data, first, part.stream)
-            first += sum(number for _, number in runs[:count])
-            runs = runs[count:]
+            first += sum(number for _, number in runs[at : at + count])
+            at += count
+
+    def _piece(
+        self, part: _Part, stream: Stream, at: int, count: int, first: int, pairs: bytes | None = None
+    ) -> bytes:  # fmt: skip
+        runs = stream.runs[at : at + count]
+        return outside_attribute(part.kind, part.name, stream, runs, first, self._cluster, 0, pairs)
 
     def packed(self, number: int, sequence: int, base: int, attributes: bytes, state: FileState) -> bytes:
         """A record without fix-ups, as far as it is used."""

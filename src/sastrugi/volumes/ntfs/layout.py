@@ -250,12 +250,15 @@ def encode_runs(runs: Iterable[tuple[int, int]]) -> bytes:
     out = bytearray()
     before = 0
     for start, count in runs:
-        length, place = _signed(count), b""
-        if start >= 0:
-            place, before = _signed(start - before), start
-        out.append(len(place) << 4 | len(length))
-        out += length + place
+        out += encode_run(start - before if start >= 0 else None, count)
+        before = start if start >= 0 else before
     return bytes(out) + b"\0"
+
+
+def encode_run(distance: int | None, count: int) -> bytes:
+    """One mapping pair: of a run so far from the one before, or of a hole."""
+    length, place = _signed(count), _signed(distance) if distance is not None else b""
+    return bytes((len(place) << 4 | len(length),)) + length + place
 
 
 def _signed(value: int) -> bytes:

@@ -103,11 +103,7 @@ class RecordWriter(VolumeWriter[NtfsNode]):
     def _place(self, number: int) -> tuple[Extent, ...]:
         """Where a record stands."""
         size = self.geometry.record
-        extents = self._table.placed(self.run_extents)
-        first = extents[0]
-        if (number + 1) * size <= first.length:  # of most volumes the table is one piece
-            return (Extent(first.offset + number * size, size),)
-        return within(extents, number * size, size)
+        return self._table.laid(self.run_extents).within(number * size, size)
 
     def _make_records(self, count: int) -> None:
         """Further records at the end of the table, not in use."""
@@ -237,7 +233,7 @@ class RecordWriter(VolumeWriter[NtfsNode]):
         if index.length > folder.blocks.size:
             need = self.clusters_for(index.length) - sum(n for _, n in folder.blocks.runs)
             if need > 0:
-                folder.blocks.runs = join_runs([*folder.blocks.runs, *self.clusters.take(need)])
+                folder.blocks.grow(self.clusters.take(need), self.run_extents)
             folder.blocks.size = folder.blocks.valid = index.length
             index.root_changed = True
         for block in index.changed.values():
@@ -252,7 +248,7 @@ class RecordWriter(VolumeWriter[NtfsNode]):
         index = folder.index
         assert index is not None
         number = vcn // (index._step)
-        return within(folder.blocks.placed(self.run_extents), number * index.size, index.size)
+        return folder.blocks.laid(self.run_extents).within(number * index.size, index.size)
 
     def _touch(self, folder: FileState, when: dt.datetime) -> None:
         folder.modified = folder.changed = when
