@@ -89,6 +89,12 @@ class ClusterMap:
         begin = self.last + 1 if begin is None else begin
         if not self.first <= begin < self.end:
             begin = self.first
+        index, inside = divmod(begin - self.first, PIECE)
+        piece = self._pieces.get(index)
+        if 0 < count <= min(PIECE - inside, self.end - begin) and (
+            piece is None or not piece[inside : inside + count].any()
+        ):
+            return self._taken([(begin, count)])
         runs: list[Run] = []
         left = count
         for start, length in chain(self.free_runs(begin, self.end), self.free_runs(self.first, begin)):
@@ -97,7 +103,9 @@ class ClusterMap:
             length = min(length, left)
             runs.append((start, length))
             left -= length
-        runs = join_runs(runs)
+        return self._taken(join_runs(runs))
+
+    def _taken(self, runs: list[Run]) -> list[Run]:
         self.mark(runs, True)
         if runs:
             self.last = runs[-1][0] + runs[-1][1] - 1

@@ -181,10 +181,20 @@ def mended(blocks: NDArray[np.uint8], usa: NDArray[np.int64]) -> NDArray[np.bool
 
 def mended_block(data: bytes) -> bytes | None:
     """One block without its fix-ups; None where they do not fit."""
-    if len(data) < STRIDE or len(data) % STRIDE:
+    strides = len(data) // STRIDE
+    if not strides or len(data) % STRIDE:
         return None
-    block = np.frombuffer(data, "u1").reshape(1, -1).copy()
-    return block.tobytes() if mended(block, block[:, 4:6].copy().view("<u2").astype(np.int64)[:, 0])[0] else None
+    usa = int.from_bytes(data[4:6], "little")
+    if usa < 0x18 or not fixups_fit(data, len(data)):
+        return None
+    number = data[usa : usa + 2]
+    block = bytearray(data)
+    for n in range(strides):
+        end = (n + 1) * STRIDE - 2
+        if data[end : end + 2] != number:
+            return None
+        block[end : end + 2] = data[usa + 2 + 2 * n : usa + 4 + 2 * n]
+    return bytes(block)
 
 
 def fixups_fit(head: bytes, size: int) -> bool:
@@ -195,12 +205,14 @@ def fixups_fit(head: bytes, size: int) -> bool:
 
 def with_fixups(data: bytes, number: int) -> bytes:
     """A block as it stands on disk; where its fix-ups are kept its header says."""
-    block = np.frombuffer(data, "<u2").copy()
-    usa, strides = int(block[2]) // 2, len(data) // STRIDE
-    ends = (np.arange(strides) + 1) * STRIDE // 2 - 1
-    block[usa + 1 : usa + 1 + strides] = block[ends]
-    block[usa] = block[ends] = number
-    return block.tobytes()
+    block, own = bytearray(data), number.to_bytes(2, "little")
+    usa = int.from_bytes(data[4:6], "little")
+    for n in range(len(data) // STRIDE):
+        end = (n + 1) * STRIDE - 2
+        block[usa + 2 + 2 * n : usa + 4 + 2 * n] = data[end : end + 2]
+        block[end : end + 2] = own
+    block[usa : usa + 2] = own
+    return bytes(block)
 
 
 def stored_at(position: int, block: int, usa: int, start: int, length: int) -> tuple[Extent, ...]:

@@ -63,6 +63,8 @@ def upper_bytes() -> bytes:
 @lru_cache(1 << 12)
 def order_of(name: str) -> tuple[bytes, bytes]:
     """What names are sorted by: in upper case, and then as they are."""
+    if name.isascii():
+        return name.upper().encode("utf-16-be"), name.encode("utf-16-be")
     units = np.frombuffer(name.encode("utf-16-le", "surrogatepass"), "<u2")
     return upper()[units].astype(">u2").tobytes(), units.astype(">u2").tobytes()
 

@@ -118,7 +118,7 @@ class NtfsWriter(TellingVolume):
         return next(item for node in (holding, index.root) for item in node.items if item.order == order)
 
     def fold(self, name: str) -> str:
-        return order_of(name)[0].decode("utf-16-be", "surrogatepass")
+        return name.upper() if name.isascii() else order_of(name)[0].decode("utf-16-be", "surrogatepass")
 
     def moment(self, when: dt.datetime) -> dt.datetime:
         return when if when.tzinfo else when.replace(tzinfo=dt.UTC)
