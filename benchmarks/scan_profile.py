@@ -22,7 +22,7 @@ from sastrugi.specimen.build import build
 from sastrugi.specimen.recipe import Recipe
 
 RUNS = 3
-PASSES = ("1/5 layout", "2/5 tables", "3/5 relics", "4/5 journals", "5/5 content")
+PASSES = ("1/6 layout", "2/6 tables", "3/6 relics", "4/6 journals", "5/6 pieces", "6/6 content")
 
 
 def store(files: int, size: str, **more: Any) -> dict[str, Any]:
@@ -81,7 +81,10 @@ def recipe(name: str) -> Recipe:
 
 
 def main() -> None:
-    print("| medium | findings | `cat` | scan | layout | tables | relics | journals | content |\n|---|" + "---:|" * 8)
+    print(
+        "| medium | findings | `cat` | scan | layout | tables | relics | journals | pieces | content |\n|---|"
+        + "---:|" * 9
+    )
     for name in MEDIA:
         with tempfile.TemporaryDirectory() as folder:
             at = Path(folder)
