@@ -123,7 +123,7 @@ def specimen_line(truth: Truth) -> Text:
     volumes = ", ".join(f"{title_of(life.file_system)} '{life.label or name}'" for name, life in last) or "no volume"
     text = Text(f"{truth.title}\n", style="bold")
     references = sum(file.role == "reference" for file in truth.files)
-    files = f"{plural(references, 'reference file')} laid down, {len(truth.lost)} of them lost"
+    files = f"{plural(references, 'reference file')} laid down, {len(truth.lost):,} of them lost"
     facts = f"{format_size(truth.medium.size)} medium, {volumes}: {files}"
     return text.append(facts, style="not bold")
 
@@ -158,14 +158,14 @@ def truth_table(truth: Truth) -> RenderableType:
             out.add_row(
                 Text(volume.name),
                 f"{life.number} {title_of(life.file_system)}, {end}",
-                str(len(files)),
-                str(sum(f.standing for f in files)),
-                str(len(lost)),
+                f"{len(files):,}",
+                f"{sum(f.standing for f in files):,}",
+                f"{len(lost):,}",
                 format_size(sum(f.size for f in lost)),
-                str(whole),
-                str(len(lost) - whole - gone),
-                str(gone),
-                str(sum(f.ceiling.name == "full" for f in lost)),
+                f"{whole:,}",
+                f"{len(lost) - whole - gone:,}",
+                f"{gone:,}",
+                f"{sum(f.ceiling.name == 'full' for f in lost):,}",
             )
     troubles = [
         Text(f"volume '{volume.name}': {volume.trouble}", style=ORANGE) for volume in truth.volumes if volume.trouble

@@ -5,6 +5,7 @@ from __future__ import annotations
 import datetime as dt
 from collections.abc import Callable, Iterator
 from dataclasses import dataclass, field
+from typing import NamedTuple
 
 import numpy as np
 
@@ -57,6 +58,14 @@ _MOST_LISTED = 256 << 10
 """Bytes of the list of a file's attributes."""
 
 
+class ToldRuns(NamedTuple):
+    """Runs of a stream as its records tell them, clusters of these, and of the whole stream."""
+
+    pairs: bytes
+    clusters: int
+    all_clusters: int
+
+
 class MappingPairs:
     """Many runs as records tell them (NTFS, mapping pairs): each with the distance from the one before."""
 
@@ -65,25 +74,31 @@ class MappingPairs:
         self._each: list[bytes] = []
         self._ends: list[int] = []
         """Where each ends, in bytes from the first."""
+        self._counts: list[int] = []
+        """Clusters up to the end of each."""
 
     def tell(self, runs: Runs) -> None:
         """These are the runs now."""
         known = len(self._runs)
         if runs[:known] != self._runs:
             known = known - 1 if runs[: known - 1] == self._runs[:-1] else 0
-            del self._each[known:], self._ends[known:]
+            del self._each[known:], self._ends[known:], self._counts[known:]
         for n in range(known, len(runs)):
             start, count = runs[n]
             self._each.append(encode_run(start - (runs[n - 1][0] if n else 0), count))
             self._ends.append((self._ends[-1] if n else 0) + len(self._each[-1]))
+            self._counts.append((self._counts[-1] if n else 0) + count)
         self._runs = list(runs)
 
     def length(self, first: int, behind: int) -> int:
         """Bytes that the runs from one up to another take, told by themselves."""
         return len(self._alone(first)) + self._ends[behind - 1] - self._ends[first] + 1
 
-    def packed(self, first: int, behind: int) -> bytes:
-        return b"".join((self._alone(first), *self._each[first + 1 : behind], b"\0"))
+    def told(self, first: int, behind: int) -> ToldRuns:
+        """The runs from one up to another."""
+        pairs = b"".join((self._alone(first), *self._each[first + 1 : behind], b"\0"))
+        before = self._counts[first - 1] if first else 0
+        return ToldRuns(pairs, self._counts[behind - 1] - before, self._counts[-1])
 
     def _alone(self, first: int) -> bytes:
         return encode_run(*self._runs[first])
@@ -237,19 +252,21 @@ def inside_attribute(kind: int, name: str, value: bytes, instance: int, indexed:
 
 def outside_attribute(
     kind: int, name: str, stream: Stream, runs: Runs, first: int, cluster: int, instance: int,
-    pairs: bytes | None = None,
+    told: ToldRuns | None = None,
 ) -> bytes:  # fmt: skip
-    """An attribute on clusters, or a piece of one that begins with cluster `first` of it. `pairs` are the runs as
-    records tell them, where somebody has them."""
+    """An attribute on clusters, or a piece of one that begins with cluster `first` of it; its runs may be
+    `told` already."""
     text = name.encode("utf-16-le")
-    pairs = encode_runs(runs) if pairs is None else pairs
+    if told is None:
+        count, every = (sum(number for _, number in some) for some in (runs, stream.runs))
+        told = ToldRuns(encode_runs(runs), count, every)
+    pairs, count = told.pairs, told.clusters
     spread = (stream.unit or stream.sparse) and not first
     name_at = _HEAD_UNITS if spread else _HEAD_ELSEWHERE
     at = -(-(name_at + len(text)) // 8) * 8
     length = -(-(at + len(pairs)) // 8) * 8
     flags = (COMPRESSED if stream.unit else 0) | (SPARSE if stream.sparse else 0)
-    count = sum(number for _, number in runs)
-    allocated = sum(number for _, number in stream.runs) * cluster if not first else 0
+    allocated = told.all_clusters * cluster
     head = kind.to_bytes(4, "little") + length.to_bytes(4, "little") + bytes([1, len(text) // 2])
     head += name_at.to_bytes(2, "little") + flags.to_bytes(2, "little") + instance.to_bytes(2, "little")
     head += first.to_bytes(8, "little") + ((first + count - 1) % (1 << 64)).to_bytes(8, "little")
@@ -322,8 +339,8 @@ class RecordPacker:
         if stream.inside is not None:
             return _Part(kind, name, inside_attribute(kind, name, stream.inside, 0))
         many = stream.pairs()
-        pairs = many.packed(0, len(stream.runs)) if many else None
-        data = outside_attribute(kind, name, stream, stream.runs, 0, self._cluster, 0, pairs)
+        told = many.told(0, len(stream.runs)) if many else None
+        data = outside_attribute(kind, name, stream, stream.runs, 0, self._cluster, 0, told)
         return _Part(kind, name, data, stream=stream)
 
     def _spread(self, state: FileState, parts: list[_Part]) -> list[tuple[int, int, int, bytes]]:
@@ -388,7 +405,7 @@ class RecordPacker:
         many = part.stream.pairs()
         head = -(-(_HEAD_ELSEWHERE + 2 * len(part.name)) // 8) * 8
         while at < len(runs):
-            count, pairs = len(runs) - at, None
+            count = len(runs) - at
             while True:
                 if many is not None:
                     length = -(-(head + many.length(at, at + count)) // 8) * 8
@@ -399,17 +416,16 @@ class RecordPacker:
                     break
                 count = max(count * self.room // (length + 8), 1)
             if many is not None:
-                pairs = many.packed(at, at + count)
-                data = self._piece(part, part.stream, at, count, first, pairs)
+                data = self._piece(part, part.stream, at, count, first, many.told(at, at + count))
             yield _Part(part.kind, part.name, data, first, part.stream)
             first += sum(number for _, number in runs[at : at + count])
             at += count
 
     def _piece(
-        self, part: _Part, stream: Stream, at: int, count: int, first: int, pairs: bytes | None = None
+        self, part: _Part, stream: Stream, at: int, count: int, first: int, told: ToldRuns | None = None
     ) -> bytes:  # fmt: skip
         runs = stream.runs[at : at + count]
-        return outside_attribute(part.kind, part.name, stream, runs, first, self._cluster, 0, pairs)
+        return outside_attribute(part.kind, part.name, stream, runs, first, self._cluster, 0, told)
 
     def packed(self, number: int, sequence: int, base: int, attributes: bytes, state: FileState) -> bytes:
         """A record without fix-ups, as far as it is used."""

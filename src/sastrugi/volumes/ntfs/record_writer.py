@@ -231,7 +231,7 @@ class RecordWriter(VolumeWriter[NtfsNode]):
         index = folder.index
         assert index is not None
         if index.length > folder.blocks.size:
-            need = self.clusters_for(index.length) - sum(n for _, n in folder.blocks.runs)
+            need = self.clusters_for(index.length) - folder.blocks.laid(self.run_extents).size // self.cluster_size
             if need > 0:
                 folder.blocks.grow(self.clusters.take(need), self.run_extents)
             folder.blocks.size = folder.blocks.valid = index.length
