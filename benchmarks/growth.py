@@ -56,9 +56,8 @@ def cost(*words: str | Path) -> Cost:
     return Cost(usage.ru_utime + usage.ru_stime, usage.ru_maxrss)
 
 
-def built(folder: Path, file_system: str, files: int, steps: str) -> Cost:
+def built(folder: Path, size: int, file_system: str, files: int, steps: str) -> Cost:
     recipe = folder / "recipe.toml"
-    size = 64 + files // 16
     recipe.write_text(RECIPE.format(size=size, file_system=file_system, files=files) + steps, "utf-8")
     return cost("sastrugi", "build", recipe, "--into", folder / "specimen", "--replace", "--workers", "1")
 
@@ -71,10 +70,11 @@ def main() -> None:
     with tempfile.TemporaryDirectory() as name:
         folder = Path(name)
         for file_system in words[at + 1 :] or FILE_SYSTEMS:
-            start = built(folder, file_system, 1, "").seconds
+            size = 64 + max(counts) // 16  # the same for all: blocks and journals grow with it
+            start = built(folder, size, file_system, 1, "").seconds
             rows: list[tuple[float, float]] = []
             for files in counts:
-                stored, whole = (built(folder, file_system, files, steps) for steps in ("", DELETE))
+                stored, whole = (built(folder, size, file_system, files, steps) for steps in ("", DELETE))
                 read = cost("sha256sum", folder / "specimen" / "medium.img").seconds
                 each = (stored.seconds - start) * 1000 / files, (whole.seconds - stored.seconds) * 1000 / files
                 rows.append(each)
