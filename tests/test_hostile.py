@@ -284,8 +284,8 @@ def test_a_stop_that_finds_no_safe_point_ends_soon(demo: Path, tmp_path: Path) -
 
 
 def files_of_one_chain(path: Path, deleted: bool) -> int:
-    """Thousands of records that all name one chain of thousands of pieces."""
-    volume, count = ForgedVolume(path, 40), 3000
+    """A thousand records that all name one chain of thousands of pieces."""
+    volume, count = ForgedVolume(path, 40), 1000
     names = (b"%s%07dTXT" % (b"\xe5" if deleted else b"F", n) for n in range(count))
     volume.fill_root(b"".join(record(name, 30000, 10_000 * 512) for name in names), 100)
     volume.chain(range(30000, 50000, 2))
