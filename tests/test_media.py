@@ -14,7 +14,7 @@ from hypothesis import strategies as st
 
 from sastrugi.errors import MediumError
 from sastrugi.media import Extent, RangeSet, open_medium
-from sastrugi.media.extents import cut, join, total, within
+from sastrugi.media.extents import Laid, cut, join, total, within
 from sastrugi.media.faults import write_faults
 from sastrugi.media.partitions import read_table
 from sastrugi.media.partitions.apm import ListedVolume, lay_apm
@@ -53,6 +53,30 @@ def test_range_set_is_a_set_of_positions(steps: list[tuple[bool, Extent]], probe
     for start in set(range(101)) - model:
         free = ranges.free_from(start, 101)
         assert not set(range(free.offset, free.end)) & model and (free.end == 101 or free.end in model)
+
+
+@given(st.lists(spans, max_size=20), st.lists(st.integers(0, 99), max_size=40, unique=True), spans)
+def test_many_ranges_at_once_are_what_they_are_one_by_one(before: list[Extent], more: list[int], probe: Extent) -> None:
+    ranges, each = RangeSet(before), RangeSet(before)
+    new = list(RangeSet(Extent(at, 1) for at in more))
+    assert ranges.count(Extent(0, 100)) == each.count(Extent(0, 100))
+    ranges.add_ordered([one.offset for one in new], [one.end for one in new])
+    for one in new:
+        each.add(one)
+    assert list(ranges) == list(each) and ranges.count(Extent(0, 100)) == each.count(Extent(0, 100))
+    assert ranges.meets(probe) == bool(ranges.overlap(probe))
+
+
+@given(st.lists(spans, max_size=6), st.lists(st.lists(spans, max_size=3), max_size=4), st.integers(0, 200))
+def test_what_grows_lies_as_if_it_had_been_laid_at_once(
+    begun: list[Extent], grown: list[list[Extent]], position: int
+) -> None:
+    laid, every = Laid(join(begun)), list(begun)
+    for more in grown:
+        laid.grow(join(more))
+        every += more
+    assert laid.size == total(every)
+    assert laid.within(position, 30) == Laid(join(every)).within(position, 30) == within(join(every), position, 30)
 
 
 @given(st.lists(spans, max_size=8), st.integers(0, 60), st.integers(0, 60))

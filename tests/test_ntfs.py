@@ -21,6 +21,7 @@ from sastrugi.media import Extent, lznt1, open_medium
 from sastrugi.media.raw import RawImage
 from sastrugi.recovery.findings import Finding
 from sastrugi.recovery.scan_file import ScanFile
+from sastrugi.volumes.ntfs.file_record import MappingPairs
 from sastrugi.volumes.ntfs.index import Index, Item
 from sastrugi.volumes.ntfs.layout import (
     STRIDE,
@@ -76,6 +77,23 @@ def test_runs_are_read_as_they_were_written(runs: list[tuple[int, int]]) -> None
     assert decode_runs(data[:-1], 1 << 50)[1] is False
     found, whole = decode_runs(data, 1000)  # a volume too small for them
     assert found == runs[: len(found)] and (whole or len(found) < len(runs))
+
+
+@given(st.lists(st.lists(st.tuples(st.integers(0, 1 << 40), st.integers(1, 1 << 30)), max_size=9), max_size=5))
+def test_runs_that_grow_are_told_as_if_they_were_told_at_once(steps: list[list[tuple[int, int]]]) -> None:
+    pairs, runs = MappingPairs(), list[tuple[int, int]]()
+    for more in steps:
+        if runs and more:
+            runs[-1] = runs[-1][0], runs[-1][1] + 1  # which grew, too
+        runs += more
+        pairs.tell(runs)
+        for first, behind in itertools.combinations(range(len(runs) + 1), 2):
+            told = pairs.told(first, behind)
+            assert told.pairs == encode_runs(runs[first:behind]) and len(told.pairs) == pairs.length(first, behind)
+            assert told.clusters == sum(count for _, count in runs[first:behind])
+            assert told.all_clusters == sum(count for _, count in runs)
+    pairs.tell(runs[:1])
+    assert not runs or pairs.told(0, 1).pairs == encode_runs(runs[:1])
 
 
 @given(st.binary(max_size=200))
