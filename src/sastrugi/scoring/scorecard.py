@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from dataclasses import asdict, fields
+from dataclasses import fields
 from typing import TYPE_CHECKING, Annotated, Literal
 
 from pydantic import BaseModel, ConfigDict, FailFast, Field
@@ -212,7 +212,8 @@ class Scorecard(_Value):
         """One row for each reference file, with the columns of FileScore."""
         import pandas as pd
 
-        return pd.DataFrame([asdict(file) for file in self.files], columns=[field.name for field in fields(FileScore)])
+        names = [field.name for field in fields(FileScore)]
+        return pd.DataFrame({name: [getattr(file, name) for file in self.files] for name in names}, columns=names)
 
     @property
     def short(self) -> list[FileScore]:
