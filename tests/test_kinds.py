@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import bz2
 import gzip
+import io
 import json
 import lzma
 import random
@@ -205,3 +206,30 @@ def test_a_long_log_that_begins_like_a_list_is_a_log() -> None:
     line = b"[2031-02-03 08:00:00] wind from the south\n"
     source = BytesSource(line * ((5 << 20) // len(line)))
     assert _text.sort_of_text(source, source.size) == ("log", source.size)
+
+
+@pytest.mark.parametrize(
+    "how",
+    [
+        {}, {"row_group_size": 300}, {"compression": "zstd", "data_page_version": "2.0"}, {"write_page_index": True},
+        {"use_dictionary": False, "write_statistics": False}, {"compression": "gzip", "data_page_size": 512},
+    ],
+)  # fmt: skip
+def test_tables_are_whole_where_their_footer_stands_behind_their_columns(how: dict[str, Any]) -> None:
+    """However they are written, also without rows; with anything between, they are not."""
+    import pyarrow as pa
+    import pyarrow.parquet as pq
+
+    table = pa.table({
+        "stake": list(range(3000)), "note": [f"firn {n % 7}" for n in range(3000)], "wet": [n % 3 == 0 for n in range(3000)],
+        "depths": [[n, n + 1] for n in range(3000)], "told": [{"by": n, "at": None} for n in range(3000)],
+    })  # fmt: skip
+    for rows in (table, table.slice(0, 0)):
+        out = io.BytesIO()
+        pq.write_table(rows, out, **how)
+        data = out.getvalue()
+        found = measured("parquet", data + b"Firnline" * 99)
+        assert found is not None and found.whole and found.length == len(data)
+        for at in (5, len(data) // 3, len(data) // 2) if len(rows) else ():
+            foreign = measured("parquet", data[:at] + bytes(range(256)) * 8 + data[at:])
+            assert foreign is not None and not foreign.whole
