@@ -12,6 +12,8 @@ import typer
 
 import sastrugi.__main__
 import sastrugi.cli
+from sastrugi.recovery.findings import PASSES
+from sastrugi.recovery.scan_file import ScanFile
 from sastrugi.units import format_size, parse_size
 from tests.conftest import Program
 
@@ -178,3 +180,13 @@ def test_each_command_is_found_in_its_own_module() -> None:
     assert sorted(whole.commands) == sorted(name for commands in modules.values() for name in commands)
     here = Path(sastrugi.cli.__file__).parent
     assert set(modules) == {path.stem for path in here.glob("*.py") if "def register(" in path.read_text()}
+
+
+def test_a_scan_makes_all_passes_unless_told_otherwise(sastrugi: Program, demo: Path, tmp_path: Path) -> None:
+    sastrugi("scan", demo / "specimen", "--out", tmp_path / "all.scan")
+    sastrugi("scan", demo / "specimen", "--out", tmp_path / "some.scan", "--passes", "pieces,tables")
+    made = []
+    for name in ("all", "some"):
+        with ScanFile.open(tmp_path / f"{name}.scan") as file:
+            made.append(file.get("passes").split(","))
+    assert made == [list(PASSES), ["layout", "tables", "pieces"]]

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import json
 import os
+import signal
 import subprocess
 import sys
 import sysconfig
@@ -277,3 +278,19 @@ def is_alive(pid: int) -> bool:
         return Path(f"/proc/{pid}/stat").read_text().rpartition(")")[2].split()[0] != "Z"
     except OSError:
         return False
+
+
+def test_making_stops_when_asked_whatever_is_being_made(tmp_path: Path) -> None:
+    """A picture of many MiB takes half a minute; nobody waits for it, and nothing is left."""
+    words = ["corpus", "make", tmp_path / "made", "--files", "4", "--kind", "heic", "--size", "8 MiB"]
+    running = subprocess.Popen(
+        [program_path(), *map(str, words)], stderr=subprocess.PIPE, env=os.environ | {"SASTRUGI_KEPT": ""},
+        start_new_session=True, text=True,
+    )  # fmt: skip
+    time.sleep(4)  # until pictures are being made, mostly
+    os.killpg(running.pid, signal.SIGINT)
+    began = time.monotonic()
+    _, said = running.communicate(timeout=60)
+    assert running.returncode == 130 and "Traceback" not in said
+    assert time.monotonic() - began < 8, "it waited for what was being made"
+    assert not list(tmp_path.iterdir())

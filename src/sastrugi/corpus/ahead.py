@@ -8,6 +8,7 @@ from collections import deque
 from collections.abc import Callable, Generator, Iterator, Sequence
 from concurrent.futures import Future, ProcessPoolExecutor
 from concurrent.futures.process import BrokenProcessPool
+from contextlib import contextmanager
 from multiprocessing import active_children, get_context
 from typing import Protocol, TypeVar
 
@@ -38,46 +39,58 @@ class ToMake(Protocol):
 T = TypeVar("T", bound=ToMake)
 
 
-def pool_of(workers: int) -> ProcessPoolExecutor:
-    """Processes that end with this one, however it ends, and leave it to this one what Ctrl-C means."""
-    return ProcessPoolExecutor(workers, get_context("spawn"), _begin, (os.getpid(),))
+@contextmanager
+def making(workers: int) -> Iterator[ProcessPoolExecutor]:
+    """Processes that make files. They end with this one, however it ends. What they still make when the block fails, or
+    is left early, is for nobody: they are killed. Raises SastrugiError where one of them was ended."""
+    before = set(active_children())
+    pool = ProcessPoolExecutor(workers, get_context("spawn"), _begin, (os.getpid(),))
+    try:
+        yield pool
+    except BaseException as error:
+        # What waits is not cancelled: the pool trips over that once its processes are gone (CPython 3.11).
+        for child in set(active_children()) - before:
+            child.kill()
+        if isinstance(error, BrokenProcessPool):
+            raise SastrugiError("a process that made files was ended: is there enough memory?") from error
+        raise
+    finally:
+        pool.shutdown()
 
 
 def _begin(parent: int) -> None:
     end_with(parent)
-    signal.signal(signal.SIGINT, signal.SIG_IGN)
+    signal.signal(signal.SIGINT, signal.SIG_IGN)  # what Ctrl-C means, the other process decides
 
 
 def contents(files: Sequence[T], workers: int, kept: Callable[[T], bool]) -> Generator[bytes]:
-    """The bytes of each, in order. `kept` tells which need not be made; where the rest takes so little time that
-    processes do not pay, or `workers` is 1, there are none. Raises SastrugiError when one of them was ended."""
-    if workers < 2 or sum(_A_FILE + _A_BYTE * one.size for one in files if not kept(one)) < _WORTH:
+    """The bytes of each, in order. `kept` tells which need not be made. Without processes where `workers` is 1, or
+    where making takes too little time for them to pay."""
+    if workers < 2 or not _pays(files, kept):
         yield from (one.content() for one in files)
         return
-    before = set(active_children())
     waiting: deque[tuple[int, Future[list[bytes]]]] = deque()
-    done = False
-    with pool_of(workers) as pool:
-        try:
-            ahead = 0
-            for batch in _batches(files):
-                size = sum(one.size for one in batch)
-                while waiting and ahead + size > _AHEAD:
-                    first, made = waiting.popleft()
-                    ahead -= first
-                    yield from made.result()
-                waiting.append((size, pool.submit(_made, batch)))
-                ahead += size
-            while waiting:
-                yield from waiting.popleft()[1].result()
-            done = True
-        except BrokenProcessPool as error:
-            raise SastrugiError("a process that made files was ended: is there enough memory?") from error
-        finally:
-            pool.shutdown(wait=False, cancel_futures=True)
-            if not done:  # whoever took them stopped: what is being made is for nobody
-                for child in set(active_children()) - before:
-                    child.kill()
+    ahead = 0
+    with making(workers) as pool:
+        for batch in _batches(files):
+            size = sum(one.size for one in batch)
+            while waiting and ahead + size > _AHEAD:
+                first, made = waiting.popleft()
+                ahead -= first
+                yield from made.result()
+            waiting.append((size, pool.submit(_made, batch)))
+            ahead += size
+        while waiting:
+            yield from waiting.popleft()[1].result()
+
+
+def _pays(files: Sequence[T], kept: Callable[[T], bool]) -> bool:
+    left = _WORTH
+    for one in files:
+        left -= 0 if kept(one) else _A_FILE + _A_BYTE * one.size
+        if left < 0:
+            return True
+    return False
 
 
 def _batches(files: Sequence[T]) -> Iterator[list[T]]:

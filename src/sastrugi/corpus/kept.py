@@ -70,11 +70,12 @@ def _path(folder: Path, kind: str, size: int, seed: str) -> Path:
 
 
 def _folder() -> Path | None:
-    return _folder_for(os.environ.get(VARIABLE), os.environ.get("XDG_CACHE_HOME"))
+    return _folder_for(os.environ.get(VARIABLE), os.environ.get("XDG_CACHE_HOME"), os.environ.get("HOME"))
 
 
 @cache
-def _folder_for(named: str | None, _caches: str | None) -> Path | None:
+def _folder_for(named: str | None, *_told_by: str | None) -> Path | None:
+    """The folder while the environment is as it is: a file is asked for within some microseconds."""
     if named is not None:
         return Path(named) if named else None
     try:
@@ -117,7 +118,7 @@ def kept_files() -> KeptFiles:
 def clear_kept() -> KeptFiles:
     """Take all of it away; answers what was there. Raises OSError where that is not allowed."""
     before = kept_files()
-    for _, _, path in _there(before.folder) if before.folder is not None else ():
+    for _, _, path in list(_there(before.folder)) if before.folder is not None else ():
         Path(path).unlink(missing_ok=True)
         with suppress(OSError):  # another file stands on the same shelf
             Path(path).parent.rmdir()
@@ -126,13 +127,21 @@ def clear_kept() -> KeptFiles:
 
 def _there(folder: Path) -> Iterator[tuple[float, int, str]]:
     """When each was asked for last, its size, and its path. Whatever else stands in the folder is somebody else's."""
-    with suppress(OSError):
-        for shelf in sorted(os.scandir(folder), key=lambda one: one.name):
-            if _SHELF.fullmatch(shelf.name) and shelf.is_dir(follow_symlinks=False):
-                for entry in list(os.scandir(shelf)):
+    for shelf in _listed(folder):
+        if _SHELF.fullmatch(shelf.name) and shelf.is_dir(follow_symlinks=False):
+            for entry in _listed(shelf.path):
+                with suppress(OSError):  # another run takes it away
                     if _KEPT.fullmatch(entry.name) and entry.is_file(follow_symlinks=False):
                         about = entry.stat(follow_symlinks=False)
                         yield about.st_mtime, about.st_size, entry.path
+
+
+def _listed(folder: str | Path) -> list[os.DirEntry[str]]:
+    """What stands in a folder; nothing where it cannot be read, or is gone."""
+    try:
+        return list(os.scandir(folder))
+    except OSError:
+        return []
 
 
 def _make_room(folder: Path) -> None:

@@ -4,12 +4,11 @@ from __future__ import annotations
 
 import os
 from collections.abc import Generator, Iterator, Sequence
-from concurrent.futures.process import BrokenProcessPool
 from dataclasses import dataclass
 from difflib import get_close_matches
 from pathlib import Path, PurePosixPath
 
-from sastrugi.corpus.ahead import contents, pool_of
+from sastrugi.corpus.ahead import contents, making
 from sastrugi.corpus.kept import is_kept, kept_or_made
 from sastrugi.corpus.names import check_style, file_name
 from sastrugi.errors import DestinationError, SastrugiError, system_words
@@ -159,11 +158,9 @@ def write_corpus(spec: CorpusSpec, into: Path, progress: Progress) -> list[tuple
             sizes: Iterator[int] = (_write(folder, plan) for plan in plans)
             _collect(plans, sizes, made, progress, into)
         else:
-            with pool_of(workers) as pool:
-                try:
-                    _collect(plans, pool.map(_write, [folder] * len(plans), plans), made, progress, into)
-                finally:
-                    pool.shutdown(cancel_futures=True)
+            with making(workers) as pool:
+                begun = [pool.submit(_write, folder, plan) for plan in plans]  # what `map` hands out it cancels
+                _collect(plans, (one.result() for one in begun), made, progress, into)
         progress.finish()
     return made
 
@@ -178,5 +175,3 @@ def _collect(
             progress.check()
     except OSError as error:
         raise DestinationError(f"{into}: the corpus cannot be written: {system_words(error)}") from error
-    except BrokenProcessPool as error:
-        raise DestinationError(f"{into}: a process that made files was ended: is there enough memory?") from error

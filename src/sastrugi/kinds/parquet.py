@@ -20,7 +20,7 @@ _PAGE_TYPES = (0, 2, 4, 6)
 _ROW_GROUPS, _COLUMNS, _ABOUT_COLUMN = 4, 1, 3
 """Fields: of the footer, of a group of rows, and of a column."""
 _PACKED_SIZE, _DATA_AT, _DICTIONARY_AT, _FILTER_AT, _FILTER_SIZE = 7, 9, 11, 14, 15
-"""Fields of what is told about a column."""
+"""Fields of the part that tells about a column."""
 _INDEXES = ((4, 5), (6, 7))
 """Fields of a column that say where indexes of its pages stand, and of how many bytes."""
 _BINARY, _LISTS, _MAP, _STRUCT = 8, (9, 10), 11, 12
@@ -72,7 +72,7 @@ def _by_footer(source: Source, mark: int, footer: bytes, size: int) -> Measure:
 
 
 class _Compact:
-    """A footer, read field by field. Raises ValueError or IndexError where it is none."""
+    """Reads a footer, field by field. What is no footer raises ValueError or IndexError."""
 
     def __init__(self, data: bytes) -> None:
         self._data, self._at = data, 0

@@ -122,13 +122,10 @@ class WriteTracker:
             first = start + (lo - start) // remains.grain * remains.grain
             behind = min(start - (start - hi) // remains.grain * remains.grain, stop)
             if not remains.gone.covers(Extent(first, behind - first)):
-                self.take(remains, Extent(first, behind - first))
-
-    def take(self, remains: TrackedExtents, part: Extent) -> None:
-        """Note that `part` of something watched goes now, to the present writer."""
-        self._take(remains, [part.offset], [part.end])
+                self._take(remains, [first], [behind])
 
     def _take(self, remains: TrackedExtents, starts: list[int], ends: list[int]) -> None:
+        """Note that ranges of something watched, in order, go now, to the present writer."""
         if remains.save is not None:
             remains.save()
             remains.save = None
