@@ -268,7 +268,8 @@ class FileMap:
             raise ValueError("a map of a file is a list")
         if len(packed) == 1 and isinstance(packed[0], list) and len(packed[0]) == 2:  # nearly every file's
             offset, length = packed[0]
-            if type(offset) is type(length) is int and length == size and offset >= 0 < length <= _LARGEST - offset:
+            whole = type(offset) is type(length) is int and offset >= 0 < length <= _LARGEST - offset
+            if whole and size in (None, length):
                 return cls((Segment(length, (Extent(offset, length),)),))
         segments: list[Segment] = []
         for item in packed:

@@ -14,7 +14,8 @@ from sastrugi.kinds.following import Follower
 _AT_ONCE = 1 << 20
 _UNEVEN = 2
 """Times as many pairs of equal bytes as there are among random ones."""
-_IN_TEXT = np.isin(np.arange(256), [9, 10, 12, 13, *range(32, 127), *range(128, 256)])
+IN_TEXT = np.isin(np.arange(256), [9, 10, 12, 13, *range(32, 127), *range(128, 256)])
+"""Which bytes stand in texts, UTF-8 included. Shape: (256,)."""
 
 
 def text_clusters(rows: NDArray[np.uint8]) -> NDArray[np.bool_]:
@@ -25,7 +26,7 @@ def text_clusters(rows: NDArray[np.uint8]) -> NDArray[np.bool_]:
         part = rows[at : at + some]
         zeros = part == 0
         behind = np.argmax(~zeros[:, ::-1], axis=1)  # zeros at the end of each
-        text = (_IN_TEXT[part] | zeros).all(axis=1)
+        text = (IN_TEXT[part] | zeros).all(axis=1)
         out[at : at + some] = text & (zeros.sum(axis=1) == behind) & ~zeros.all(axis=1)
     return out
 

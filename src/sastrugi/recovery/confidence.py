@@ -17,6 +17,7 @@ from sastrugi.media.filemap import FileMap
 from sastrugi.recovery.bins import LARGEST_INDEX, read_index
 from sastrugi.recovery.evidence import BY_PROOF as CLUE_BY_PROOF
 from sastrugi.recovery.evidence import Clue, Evidence, evidence
+from sastrugi.recovery.sector_survey import SECTOR
 from sastrugi.recovery.sources import MediumSource
 from sastrugi.volumes.reader import OWN_TABLES, UNLISTED_OWNER, Conflict, Entry, Placement, Volume
 
@@ -28,6 +29,9 @@ _BY_PROOF_WITHOUT_RECORD = {
     Proof.STATISTICS: 0.85,
     Proof.GUESS: 0.35,
 }
+_RUNS_ON, _ENDS_THERE = 0.3, 0.9
+_ZEROS_BEHIND = 8
+"""Zeros behind the end of a file from which on they hardly stand there by chance."""
 TEXT_BYTES = bytes({*range(0x20, 0x7F), 9, 10, 13})
 _MARKUP_BYTES = bytes([9, 10, 12, 13, *range(0x20, 0x7F), *range(0x80, 0x100)])
 _MARKUP = ("html", "svg", "xml", "gpx", "rtf")
@@ -109,6 +113,8 @@ def _judge_placement(medium: Medium, volume: Volume, entry: Entry, placement: Pl
     seen = [evidence(Clue.PLACED, placement.reason), state]
     certain = placement.certain or volume.tells_all_places
     confidence, sound, measure = _as_it_lies(medium, entry, placement, bool(conflicts or overlapped_by), seen)
+    if not certain and not (measure is not None and _looks(measure)):
+        confidence, sound = _by_its_end(medium, placement.map, measure, confidence, sound, seen)
     if certain and not conflicts and sound >= entry.size and confidence > _OTHER_KIND:
         confidence = max(confidence, _CERTAIN)
         seen.append(evidence(Clue.ONLY_PLACE))
@@ -128,6 +134,24 @@ def _judge_placement(medium: Medium, volume: Volume, entry: Entry, placement: Pl
     if not sound and not proved and owned >= total(placement.extents) > 0:
         return Verdict(None, None, 0.0, (*seen, evidence(Clue.NOTHING_LEFT)))
     return Verdict(placement, measure, confidence, tuple(seen), sound)
+
+
+def _by_its_end(
+    medium: Medium, file: FileMap, measure: Measure | None, confidence: float, sound: int, seen: list[Evidence]
+) -> tuple[float, int]:
+    """The same with what stands behind the end of a file in its last sector, which systems fill with zeros: a file in
+    one piece of which nothing else proves that it goes on to there."""
+    end = file.size % SECTOR
+    if not end or not file.plain or len(file.stored) != 1 or sound < file.size:
+        return confidence, sound
+    last = medium.read(file.stored[0].end - end, SECTOR)
+    if last[end:].strip(b"\0"):
+        seen.append(evidence(Clue.RUNS_ON))
+        return min(confidence, _RUNS_ON), 0
+    if last[end - 1] and SECTOR - end >= _ZEROS_BEHIND and measure is None:
+        seen.append(evidence(Clue.ENDS_THERE))
+        return max(confidence, _ENDS_THERE), sound
+    return confidence, sound
 
 
 def _conflicts_of(volume: Volume, entry: Entry, placement: Placement) -> list[Conflict]:

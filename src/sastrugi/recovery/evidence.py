@@ -99,6 +99,8 @@ class Clue(StrEnum):
     UNKNOWN_KIND = "unknown-kind", Source.NAME, About.CONTENT
     TEXT_THROUGHOUT = "text-throughout", Source.STATISTICS, About.CONTENT
     TEXT_ENDS = "text-ends", Source.STATISTICS, About.CONTENT
+    ENDS_THERE = "ends-there", Source.STATISTICS, About.CONTENT
+    RUNS_ON = "runs-on", Source.STATISTICS, About.CONTENT
     GUESSED_END = "guessed-end", Source.STATISTICS, About.CONTENT
 
     OFF_GRID = "off-grid", Source.HABIT, About.PLACE
@@ -113,6 +115,8 @@ class Clue(StrEnum):
     BY_TURNS = "by-turns", Source.HABIT, About.PLACE
     AS_BESIDE = "as-beside", Source.HABIT, About.PLACE
     TEXT_BEHIND = "text-behind", Source.STATISTICS, About.PLACE
+    READS_ON = "reads-on", Source.STATISTICS, About.PLACE
+    READS_ON_PERHAPS = "reads-on-perhaps", Source.STATISTICS, About.PLACE
     MARKUP_BEHIND = "markup-behind", Source.STRUCTURE, About.PLACE
     OVERWRITTEN = "overwritten", Source.OTHERS, About.PLACE
     CONTESTED = "contested", Source.OTHERS, About.PLACE

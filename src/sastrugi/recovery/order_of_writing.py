@@ -36,6 +36,8 @@ _AGREE, _PERHAPS, _UNNAMED, _AGAINST = 3.0, 0.5, 0.4, -4.0
 _NO_PIECE, _NO_NAME, _NO_SLOT = -0.7, -0.2, -1.0
 _NAME_SURE, _HOLE_SURE, _NAMELESS_HOLE_SURE = 0.8, 0.8, 0.6
 _SHORT_TEXT = 4096
+_BY_ANY_NAME = frozenset({"elf", "sqlite"})
+"""Kinds of which many files have no extension, or one that says nothing: programs and what they keep."""
 
 
 @dataclass(slots=True)
@@ -299,7 +301,8 @@ def agreement(file: Numbered | None, piece: Piece) -> float:
         return _PERHAPS if wanted is None or measuring_kind(wanted).bare else _AGAINST / 2
     seen = all_kinds().get(piece.finding.kind)
     if wanted is None or seen is None:
-        return _PERHAPS if seen is None or is_textual(seen) else _AGAINST / 2
+        by_any_name = seen is None or is_textual(seen) or seen.name in _BY_ANY_NAME
+        return _PERHAPS if by_any_name else _AGAINST / 2
     if measuring_kind(wanted).name == measuring_kind(seen).name:
         return _AGREE
     return _PERHAPS if is_textual(wanted) and is_textual(seen) else _AGAINST

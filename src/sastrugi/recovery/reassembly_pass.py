@@ -4,15 +4,18 @@ for the rest, and what is left is judged by it."""
 from __future__ import annotations
 
 import math
-from collections.abc import Iterable, Iterator, Sequence
+from collections.abc import Callable, Iterable, Iterator, Sequence
 from dataclasses import replace
+from typing import Any
 
 from sastrugi.kinds import recognise
 from sastrugi.media import Extent, Medium, RangeSet
 from sastrugi.media.filemap import FileMap
 from sastrugi.progress import Progress
-from sastrugi.recovery.by_turns import apart, groups
+from sastrugi.recovery.by_turns import apart, groups, is_text
+from sastrugi.recovery.byte_chains import ByteReading
 from sastrugi.recovery.byte_histograms import compare
+from sastrugi.recovery.chains import CLEARLY, MOST_PASSED, PERHAPS, Chains, Reading
 from sastrugi.recovery.cluster_looks import Looks
 from sastrugi.recovery.confidence import LOOKED_THROUGH, can_prove_itself
 from sastrugi.recovery.effort import Effort
@@ -26,11 +29,15 @@ from sastrugi.recovery.reassembly import reassemble
 from sastrugi.recovery.scan_file import ScanFile
 from sastrugi.recovery.sector_survey import SECTOR
 from sastrugi.recovery.sources import MediumSource
+from sastrugi.recovery.text_chains import TextReading, begins_as_text
 from sastrugi.recovery.trails import Walls
 
 _ROUNDS = 3
 _BY_TURNS, _BY_TRAILS = 0.35, 0.7
 """Shares of the effort that is left, for files by turns and for those that can be followed."""
+_READING, _READ_FOR = 0.6, (5e7, 2e8, 1e9)
+"""The share of what is left of the effort that goes to chains, each time that they are asked for; nanoseconds that one
+file may take at most, in each round."""
 _PROVING = 0.6
 """The share of the first that goes to files by turns of which one at least is proved."""
 _AROUND_ALL = 0.5
@@ -69,6 +76,7 @@ class Assembly:
         # Read once and kept up: the file is asked for all of them in every round.
         self._findings = {finding.number: finding for finding in scan_file.findings(_DELETED)}
         self._in_order: list[Finding] | None = None
+        self._as_text: dict[int, bool] = {}
         self._walls = Walls(medium, scan_file.starts())
         self._contested = self._find_contested()
         self._firm = RangeSet(own)
@@ -130,10 +138,13 @@ class Assembly:
 
     def run(self, progress: Progress) -> None:
         """Try findings in other places, more than once. Nothing is committed."""
+        with self._effort.part(_READING) as effort:
+            self._read_on(progress, effort, CLEARLY, TextReading, True)
         with self._effort.part(_BY_TURNS) as effort:
             self._part_groups(progress, effort)
         with self._effort.part(_BY_TRAILS) as effort:
             self._follow(progress, effort)
+        self._read_all_on(progress, CLEARLY)
         for round_number in range(1, _ROUNDS + 1):
             waiting = sorted(self._waiting(), key=lambda one: one.size)  # what costs little comes first
             progress.start(f"pieces, round {round_number}", len(waiting), "files")
@@ -145,8 +156,52 @@ class Assembly:
             progress.finish()
             if (not settled and round_number > 1) or self._budget.spent:
                 break
+        self._read_all_on(progress, PERHAPS)
         self._lay_alike(progress)
         self._weigh()
+
+    def _read_all_on(self, progress: Progress, least: float) -> None:
+        for sort, text in ((TextReading, True), (ByteReading, False)):
+            with self._effort.part(_READING) as effort:
+                self._read_on(progress, effort, least, sort, text)
+
+    def _read_on(
+        self, progress: Progress, effort: Effort, least: float, sort: Callable[[int], Reading[Any, Any]], text: bool
+    ) -> None:
+        """Files that nothing proves (texts, or all others) on the chains of clusters that go together best, where
+        these are so likely at least: the likeliest first, as each leaves less to choose from for the others."""
+        for volume, (cluster, end) in self._geometry.items():
+            chains = Chains(sort(cluster), self._medium, cluster, end, self._walls, effort)
+            for most in _READ_FOR:
+                read = []
+                for one in self._unproved(volume, cluster, text):
+                    progress.check()
+                    if effort.spent:
+                        break  # what was found so far is laid
+                    reach = Extent(one.map.start or 0, MOST_PASSED * cluster)
+                    chain = chains.find(one, self._claims_but_for([one], reach), most)
+                    if chain is not None and (chain.proof or chain.probability >= least):
+                        read.append((chain.proof is not None, chain.probability, one.number, chain.laid(one, cluster)))
+                for *_, laid in sorted(read, key=lambda told: (not told[0], -told[1], told[2])):
+                    if not any(map(self._taken.overlap, laid.extents)):
+                        self._settled(laid)
+
+    def _unproved(self, volume: int, cluster: int, text: bool) -> list[Finding]:
+        """Those of one volume of which nothing tells where they lie, and that begin as text, or that do not; the
+        shortest first."""
+        unsure = (
+            one
+            for one in self._waiting()
+            if one.volume == volume and one.map.plain and one.size > cluster and not one.tells(Clue.ONLY_PLACE)
+        )
+        return sorted((one for one in unsure if self._begins_as_text(one, cluster) == text), key=lambda one: one.size)
+
+    def _begins_as_text(self, one: Finding, cluster: int) -> bool:
+        if one.number not in self._as_text:
+            told = is_text(one)
+            begins = told is None and begins_as_text(self._medium, one.map.start or 0, cluster)
+            self._as_text[one.number] = bool(told) or begins
+        return self._as_text[one.number]
 
     def _follow(self, progress: Progress, effort: Effort) -> None:
         def waiting() -> Iterator[tuple[Finding, int, int]]:

@@ -37,13 +37,13 @@ _RIGHT = (
 _WRONG = (Clue.FOREIGN_START, Clue.ZERO_START, Clue.OTHER_KIND, Clue.BREAKS, Clue.TEXT_ENDS)
 FOR = frozenset({
     *_RIGHT, Clue.LOOKS_WHOLE, Clue.ONLY_PLACE, Clue.IN_RECORD, Clue.ALIKE, Clue.BY_LIST, Clue.BY_CHAIN, Clue.FREE,
-    Clue.UNOWNED, Clue.BY_TURNS, Clue.MARKUP_BEHIND, Clue.TOLD_BY, Clue.BETWEEN_FILES,
+    Clue.UNOWNED, Clue.BY_TURNS, Clue.MARKUP_BEHIND, Clue.TOLD_BY, Clue.BETWEEN_FILES, Clue.READS_ON, Clue.ENDS_THERE,
 })  # fmt: skip
 AGAINST = frozenset({
     *_WRONG, Clue.OWNED, Clue.CLAIMED_LATER, Clue.TAKEN_LATER, Clue.CLAIMED_TWICE, Clue.OVERWRITTEN, Clue.CONTESTED,
     Clue.UNLIKE, Clue.OFF_GRID, Clue.GOES_ON, Clue.BEGUN_INSIDE, Clue.BYTES_BEHIND, Clue.DELETED_EARLIER,
     Clue.UNREADABLE, Clue.GUESSED_END, Clue.INSIDE_OTHER, Clue.BEYOND_VOLUME, Clue.BEYOND_MEDIUM, Clue.LISTED_BUT,
-    Clue.UNKNOWN_KIND, Clue.UNMEASURED,
+    Clue.UNKNOWN_KIND, Clue.UNMEASURED, Clue.RUNS_ON,
 })  # fmt: skip
 """Clues that never weigh against a file, or never for it: what remains to be told, other signs tell."""
 _SAYS_NOTHING = frozenset(

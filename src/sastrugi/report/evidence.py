@@ -59,6 +59,10 @@ def _told_so(state: str, places: str) -> str:
     return told[places]
 
 
+def _reads_on(percent: int, count: int) -> str:
+    return f"in {plural(count, 'piece')} that go on from one to the next: {percent:,} % likely among all ways"
+
+
 _MANNERS: dict[str, str] = {
     Manner.EVEN: "as even as can be, {:,} turns",
     Manner.ONE_LENGTH: "of one length",
@@ -103,6 +107,8 @@ _SENTENCES: dict[Clue, Sentence] = {
     Clue.UNKNOWN_KIND: "no kind is known to compare its content with".format,
     Clue.TEXT_THROUGHOUT: "its bytes are text from end to end".format,
     Clue.TEXT_ENDS: "its bytes stop being text at {:,}".format,
+    Clue.ENDS_THERE: "zeros begin right where its record says that it ends".format,
+    Clue.RUNS_ON: "what stands there goes on behind the end that its record tells".format,
     Clue.GUESSED_END: "its end is a guess".format,
     Clue.OFF_GRID: "begins on a sector, but not on a cluster of the volume".format,
     Clue.ON_TOLD_GRID: "begins on a cluster of a life that only its files tell of".format,
@@ -121,6 +127,8 @@ _SENTENCES: dict[Clue, Sentence] = {
         f"in {plural(count, 'piece')}"
     ),
     Clue.TEXT_BEHIND: _text_goes_on,
+    Clue.READS_ON: _reads_on,
+    Clue.READS_ON_PERHAPS: _reads_on,
     Clue.MARKUP_BEHIND: lambda foreign, count: _text_goes_on(foreign, count, ", to where it is closed"),
     Clue.OVERWRITTEN: "{:,} of its bytes belong to others, as these prove".format,
     Clue.CONTESTED: "some of its clusters belong to another file, as that proves".format,
