@@ -4,7 +4,7 @@ for the rest, and what is left is judged by it."""
 from __future__ import annotations
 
 import math
-from collections.abc import Callable, Iterable, Iterator, Sequence
+from collections.abc import Callable, Container, Iterable, Iterator, Sequence
 from dataclasses import replace
 from typing import Any
 
@@ -12,7 +12,7 @@ from sastrugi.kinds import recognise
 from sastrugi.media import Extent, Medium, RangeSet
 from sastrugi.media.filemap import FileMap
 from sastrugi.progress import Progress
-from sastrugi.recovery.by_turns import apart, groups, is_text
+from sastrugi.recovery.by_turns import Group, apart, groups, is_text
 from sastrugi.recovery.byte_chains import ByteReading
 from sastrugi.recovery.byte_histograms import compare
 from sastrugi.recovery.chains import CLEARLY, MOST_PASSED, PERHAPS, Chains, Reading
@@ -138,8 +138,15 @@ class Assembly:
 
     def run(self, progress: Progress) -> None:
         """Try findings in other places, more than once. Nothing is committed."""
+        by_turns = {
+            one.number
+            for volume in self._geometry
+            for group in self._groups(volume)
+            if group.closed
+            for one in group.files
+        }
         with self._effort.part(_READING) as effort:
-            self._read_on(progress, effort, CLEARLY, TextReading, True)
+            self._read_on(progress, effort, CLEARLY, TextReading, True, by_turns)
         with self._effort.part(_BY_TURNS) as effort:
             self._part_groups(progress, effort)
         with self._effort.part(_BY_TRAILS) as effort:
@@ -166,8 +173,9 @@ class Assembly:
                 self._read_on(progress, effort, least, sort, text)
 
     def _read_on(
-        self, progress: Progress, effort: Effort, least: float, sort: Callable[[int], Reading[Any, Any]], text: bool
-    ) -> None:
+        self, progress: Progress, effort: Effort, least: float, sort: Callable[[int], Reading[Any, Any]], text: bool,
+        but_for: Container[int] = (),
+    ) -> None:  # fmt: skip
         """Files that nothing proves (texts, or all others) on the chains of clusters that go together best, where
         these are so likely at least: the likeliest first, as each leaves less to choose from for the others."""
         for volume, (cluster, end) in self._geometry.items():
@@ -175,6 +183,8 @@ class Assembly:
             for most in _READ_FOR:
                 read = []
                 for one in self._unproved(volume, cluster, text):
+                    if one.number in but_for:
+                        continue
                     progress.check()
                     if effort.spent:
                         break  # what was found so far is laid
@@ -263,10 +273,15 @@ class Assembly:
             with effort.part(share) as part:
                 self._part_with(habit, unproved, Budget(_PAIRED, _MOST_WAYS, effort=part), progress)
 
+    def _groups(self, volume: int) -> list[Group]:
+        """Files of one volume that may have been written by turns."""
+        cluster, end = self._geometry[volume]
+        waiting = [one for one in self._by_place() if one.volume == volume and _is_guessed(one)]
+        return list(groups(self._medium, waiting, cluster, end, self._claims_but_for(waiting)))
+
     def _part_with(self, habit: Habit, unproved: bool, budget: Budget, progress: Progress) -> None:
-        for volume, (cluster, end) in self._geometry.items():
-            waiting = [one for one in self._by_place() if one.volume == volume and _is_guessed(one)]
-            told = list(groups(self._medium, waiting, cluster, end, self._claims_but_for(waiting)))
+        for volume in self._geometry:
+            told = self._groups(volume)
             for group in told:
                 group.offer_to(habit)
             for group in told:
