@@ -148,11 +148,14 @@ def test_clusters_of_one_sort_tell_nothing(kinds: tuple[str, ...]) -> None:
     assert not list(_by_clusters(group_of(kinds, files, order), rows))
 
 
-@pytest.mark.parametrize(("kind", "file_system"), [("jpeg", "fat16"), ("csv", "exfat"), ("wav", "exfat")])
-def test_a_card_of_one_kind_by_turns_comes_back(tmp_path: Path, kind: str, file_system: str) -> None:
-    """Of many pairs the ways that prove nothing, or all of them, must not use up what may be measured; and a folder of
-    texts tells where its volume began as one of pictures does."""
-    store = {"do": "store", "into": "/DCIM", "corpus": {"files": 40, "kinds": [kind], "size": "40 KiB..160 KiB"}}
+@pytest.mark.parametrize(
+    ("kinds", "file_system"), [("jpeg", "fat16"), ("csv", "exfat"), ("wav", "exfat"), ("iso mov zip bmp", "fat16")]
+)
+def test_a_card_of_few_kinds_by_turns_comes_back(tmp_path: Path, kinds: str, file_system: str) -> None:
+    """Of many pairs the ways that prove nothing, or all of them, must not use up what may be measured; a folder of
+    texts tells where its volume began as one of pictures does; and a way in which all are whole is theirs where in each
+    other one it shows that some are not, or where those nearby took turns in it."""
+    store = {"do": "store", "into": "/DCIM", "corpus": {"files": 40, "kinds": kinds.split(), "size": "40 KiB..160 KiB"}}
     form = {"do": "format", "file_system": file_system, "cluster": "2 KiB"}
     steps = [form, store | {"pieces": 3, "gaps": "interleaved"}, form]
     document = {"recipe": 1, "name": "turns", "title": "t", "seed": 5, "medium": {"size": "16 MiB"}, "steps": steps}

@@ -288,14 +288,19 @@ def _choose(
         sorts.setdefault(way.labels.tobytes(), []).append(way.sort)
     near = habit.near(group.places[0])
     likely = sorted(sorts, key=lambda key: not near & {*sorts[key]})  # what those nearby did first
-    expected = [key for key in likely if near & {*sorts[key]}] if unproved and group.closed and not told else []
+    expected = [key for key in likely if near & {*sorts[key]}] if group.closed and not told else []
     for keys, sure in ((expected, _BY_HABIT), ([way.labels.tobytes() for way in told] or likely, _LIKELY)):
         tried = _try(group, rows, keys, budget)
         most = max((standings.count(Standing.PROVED) for standings in tried.values()), default=0)
         left = [key for key, one in tried.items() if Standing.BROKEN not in one and one.count(Standing.PROVED) == most]
         if not left or not (most or unproved):
             continue
-        if not most and any(map(_tells, group.files)):
+        whole = max(len(group.files) - tried[key].count(Standing.OPEN) for key in left)
+        left = [key for key in left if len(group.files) - tried[key].count(Standing.OPEN) == whole]
+        if not most and any(
+            _tells(one) and Standing.OPEN in (tried[key][number] for key in left)
+            for number, one in enumerate(group.files)
+        ):
             continue  # in none of these ways it is whole: they took turns in another
         bits = sorted((_bits(group, np.frombuffer(key, np.int8), rows), key) for key in left)
         key = bits[0][1]

@@ -200,6 +200,11 @@ def _stored_as(file: FileMap) -> list[Evidence]:
     return out
 
 
+def begins_late(kind: Kind | None) -> bool:
+    """Whether files of a kind may begin with zeros: what they are known by stands farther in (as of discs)."""
+    return kind is not None and bool(kind.signatures) and min(one.offset for one in kind.signatures) >= SECTOR
+
+
 def begins_as_named(medium: Medium, name: str, file: FileMap) -> bool | None:
     """Whether a file begins with the bytes that one of this name begins with; None where the name calls for none."""
     kind = _promised_by(name, MediumSource(medium, file))
@@ -209,6 +214,8 @@ def begins_as_named(medium: Medium, name: str, file: FileMap) -> bool | None:
     head = file.read(medium, 0, max(signature.offset + len(signature.data) for signature in kind.signatures))
     if any(head[s.offset : s.offset + len(s.data)] == s.data for s in kind.signatures):
         return True
+    if begins_late(kind):
+        return None  # another piece of it may hold those
     # Markup may begin with a comment, or with another declaration: then it is text all the same.
     markup = all(s.data[:1] == b"<" for s in kind.signatures)
     return None if markup and head and not head.translate(None, _MARKUP_BYTES) else False
@@ -247,7 +254,7 @@ def _by_content(entry: Entry, source: MediumSource, measure: Measure | None, see
             checked = known is not None and known.proof == Proof.CHECKSUM
             return (_BREAKS_BY_CHECKSUM if checked else _BREAKS), measure.breaks_at or 0
     head = source.read(0, 512)
-    if not head.strip(b"\0"):
+    if not head.strip(b"\0") and not begins_late(expected):
         seen.append(evidence(Clue.ZERO_START))
         return _ZEROS, 0
     if measure is None and expected is None and not _begins_as_text(head):

@@ -9,11 +9,12 @@ from functools import partial
 import numpy as np
 from numpy.typing import NDArray
 
+from sastrugi.kinds import kind_for_name
 from sastrugi.media import Extent, Medium, RangeSet
 from sastrugi.media.extents import total
 from sastrugi.media.filemap import FileMap
 from sastrugi.progress import Progress
-from sastrugi.recovery.confidence import TEXT_BYTES, begins_as_named, judge_deleted
+from sastrugi.recovery.confidence import TEXT_BYTES, begins_as_named, begins_late, judge_deleted
 from sastrugi.recovery.evidence import Clue, evidence
 from sastrugi.recovery.findings import Finding
 from sastrugi.recovery.layout import Place
@@ -137,5 +138,5 @@ def _foreign(medium: Medium, entry: Entry) -> bool:
     """Whether what stands at a file's first byte is surely not its beginning."""
     answer = begins_as_named(medium, entry.name, entry.map)
     if answer is None:
-        return not entry.map.read(medium, 0, 512).strip(b"\0")
+        return not begins_late(kind_for_name(entry.name)) and not entry.map.read(medium, 0, 512).strip(b"\0")
     return not answer
