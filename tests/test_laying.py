@@ -122,6 +122,15 @@ def test_audit_finds_any_flipped_byte(
     shutil.rmtree(copy)
 
 
+def test_audit_tells_of_an_original_that_is_missing(small: Path, tmp_path: Path) -> None:
+    copy = tmp_path / "s"
+    shutil.copytree(small, copy)
+    gone = next((copy / "originals").iterdir())
+    gone.unlink()
+    told = faults(copy)
+    assert told and all(name == "originals of lost files" and gone.name in fault for name, fault in told)
+
+
 def files_of(folder: Path) -> list[TruthFile]:
     with Specimen(folder) as specimen:
         return list(specimen.truth.files)
