@@ -147,7 +147,7 @@ def _by_its_end(
     last = medium.read(file.stored[0].end - end, SECTOR)
     if last[end:].strip(b"\0"):
         seen.append(evidence(Clue.RUNS_ON))
-        return min(confidence, _RUNS_ON), sound
+        return min(confidence, _RUNS_ON), sound if measure is not None else 0  # it was right so far at least
     if last[end - 1] and SECTOR - end >= _ZEROS_BEHIND and measure is None:
         seen.append(evidence(Clue.ENDS_THERE))
         return max(confidence, _ENDS_THERE), sound
