@@ -295,8 +295,8 @@ def _choose(
         left = [key for key, one in tried.items() if Standing.BROKEN not in one and one.count(Standing.PROVED) == most]
         if not left or not (most or unproved):
             continue
-        whole = max(len(group.files) - tried[key].count(Standing.OPEN) for key in left)
-        left = [key for key in left if len(group.files) - tried[key].count(Standing.OPEN) == whole]
+        fewest = min(tried[key].count(Standing.OPEN) for key in left)
+        left = [key for key in left if tried[key].count(Standing.OPEN) == fewest]
         if not most and any(
             _tells(one) and Standing.OPEN in (tried[key][number] for key in left)
             for number, one in enumerate(group.files)

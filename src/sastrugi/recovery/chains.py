@@ -1,11 +1,10 @@
-"""Files in pieces of which records tell the start and the size, and whose content proves nothing: the chain of clusters
-that goes together best.
+"""Finds the clusters of files in pieces whose content proves nothing. A record tells where each begins, and its size.
 
-Nothing inside of such a file is checked, but much is known of it. It begins on its first cluster, takes as many as its
-size needs, and ends so many bytes into its last one, with zeros behind. How well one cluster goes on behind another is
-told by a `Reading` (of text, of any bytes). All chains of that many clusters are weighed at once (a lattice of clusters
-by how many came before, as for hidden Markov models: Rabiner 1989, sections III A and III B), so that the best one is
-known, and how likely it is among all.
+Nothing inside of such a file can be checked, but much is known of it. It begins on its first cluster. It takes as many
+as its size needs. It ends so many bytes into its last one, with zeros behind. A `Reading` (of text, of any bytes) tells
+how well one cluster goes on behind another. All chains of that many clusters are weighed at once: a lattice of clusters
+by how many came before, as for hidden Markov models (Rabiner 1989, sections III A and III B). So the best one is known,
+and how likely it is among all.
 """
 
 from __future__ import annotations
@@ -44,8 +43,8 @@ _MOST_HELD, _MOST_SEAMS, _MOST_LOOKS = 8 << 20, 1 << 19, 1 << 17
 _BREAK = 0.05
 """How often a piece of some file ends between two neighbours."""
 _JUMP, _FARTHER, _AROUND = -2.0, -0.5, -1.0
-"""Bits for going on behind a gap; for each doubling of the clusters that it leaves out; and for going on behind
-clusters that are none of this sort, or another's."""
+"""Bits that a chain pays: for a gap; for each doubling of the clusters in the gap; for clusters that cannot be the
+file's, which it passes over."""
 _MOST_ENDS, _MOST_BITS = 128, 8.0
 """Places where a piece may end, of one file; bits that one seam is worth."""
 _FILE, _LATTICE = 200_000.0, 25.0
@@ -148,8 +147,8 @@ class Chains(Generic[Look, Cluster]):
         self._looks: dict[int, Look] = {}
 
     def find(self, file: Finding, taken: RangeSet, most: float = math.inf) -> Chain | None:
-        """The best chain for a file, on clusters that are not `taken`. None if there is none, if its kind says that
-        those are wrong, or if that takes more than `most` of the effort (nanoseconds)."""
+        """The best chain for a file on clusters that are not `taken`. None where there is no chain, where the kind of
+        the file contradicts it, or where the search would cost more than `most` (nanoseconds)."""
         start, size = file.map.start or 0, file.size
         need = -(-size // self._cluster)
         self._effort.left -= _FILE
@@ -237,7 +236,7 @@ class Chains(Generic[Look, Cluster]):
 
 
 def _whoever(seam: float) -> float:
-    """Bits of a seam between neighbours of which nobody knows whose they are: one file goes on there, or does not."""
+    """Bits of a seam between neighbours, whosever they are. One file goes on there, or one ends and another begins."""
     return math.log2(_BREAK + (1 - _BREAK) * 2.0**seam)
 
 

@@ -31,7 +31,7 @@ _BY_PROOF_WITHOUT_RECORD = {
 }
 _RUNS_ON, _ENDS_THERE = 0.3, 0.9
 _ZEROS_BEHIND = 8
-"""Zeros behind the end of a file from which on they hardly stand there by chance."""
+"""So many zeros behind the end of a file hardly stand there by chance."""
 TEXT_BYTES = bytes({*range(0x20, 0x7F), 9, 10, 13})
 _MARKUP_BYTES = bytes([9, 10, 12, 13, *range(0x20, 0x7F), *range(0x80, 0x100)])
 _MARKUP = ("html", "svg", "xml", "gpx", "rtf")
@@ -139,15 +139,15 @@ def _judge_placement(medium: Medium, volume: Volume, entry: Entry, placement: Pl
 def _by_its_end(
     medium: Medium, file: FileMap, measure: Measure | None, confidence: float, sound: int, seen: list[Evidence]
 ) -> tuple[float, int]:
-    """The same with what stands behind the end of a file in its last sector, which systems fill with zeros: a file in
-    one piece of which nothing else proves that it goes on to there."""
+    """Confidence and sound bytes, once the end of a file in one piece was looked at; adds the evidence. Systems fill
+    the last sector with zeros. So zeros right behind the end speak for the place, and other bytes against it."""
     end = file.size % SECTOR
     if not end or not file.plain or len(file.stored) != 1 or sound < file.size:
         return confidence, sound
     last = medium.read(file.stored[0].end - end, SECTOR)
     if last[end:].strip(b"\0"):
         seen.append(evidence(Clue.RUNS_ON))
-        return min(confidence, _RUNS_ON), sound if measure is not None else 0  # it was right so far at least
+        return min(confidence, _RUNS_ON), sound if measure is not None else 0  # pieces begin from there
     if last[end - 1] and SECTOR - end >= _ZEROS_BEHIND and measure is None:
         seen.append(evidence(Clue.ENDS_THERE))
         return max(confidence, _ENDS_THERE), sound
@@ -201,7 +201,7 @@ def _stored_as(file: FileMap) -> list[Evidence]:
 
 
 def begins_late(kind: Kind | None) -> bool:
-    """Whether files of a kind may begin with zeros: what they are known by stands farther in (as of discs)."""
+    """Whether files of a kind may begin with zeros, as discs do: their signatures stand behind the first sector."""
     return kind is not None and bool(kind.signatures) and min(one.offset for one in kind.signatures) >= SECTOR
 
 

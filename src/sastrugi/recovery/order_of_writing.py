@@ -37,7 +37,7 @@ _NO_PIECE, _NO_NAME, _NO_SLOT = -0.7, -0.2, -1.0
 _NAME_SURE, _HOLE_SURE, _NAMELESS_HOLE_SURE = 0.8, 0.8, 0.6
 _SHORT_TEXT = 4096
 _BY_ANY_NAME = frozenset({"elf", "sqlite"})
-"""Kinds of which many files have no extension, or one that says nothing: programs and what they keep."""
+"""Kinds whose files often have no extension, or one that says nothing: programs and databases."""
 
 
 @dataclass(slots=True)

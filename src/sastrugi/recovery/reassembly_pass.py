@@ -4,7 +4,7 @@ for the rest, and what is left is judged by it."""
 from __future__ import annotations
 
 import math
-from collections.abc import Callable, Container, Iterable, Iterator, Sequence
+from collections.abc import Container, Iterable, Iterator, Sequence
 from dataclasses import replace
 from typing import Any
 
@@ -138,15 +138,8 @@ class Assembly:
 
     def run(self, progress: Progress) -> None:
         """Try findings in other places, more than once. Nothing is committed."""
-        by_turns = {
-            one.number
-            for volume in self._geometry
-            for group in self._groups(volume)
-            if group.closed
-            for one in group.files
-        }
         with self._effort.part(_READING) as effort:
-            self._read_on(progress, effort, CLEARLY, TextReading, True, by_turns)
+            self._read_on(progress, effort, CLEARLY, TextReading, self._exactly_by_turns())
         with self._effort.part(_BY_TURNS) as effort:
             self._part_groups(progress, effort)
         with self._effort.part(_BY_TRAILS) as effort:
@@ -168,21 +161,23 @@ class Assembly:
         self._weigh()
 
     def _read_all_on(self, progress: Progress, least: float) -> None:
-        for sort, text in ((TextReading, True), (ByteReading, False)):
+        sorts: tuple[type[TextReading], type[ByteReading]] = (TextReading, ByteReading)
+        for sort in sorts:
             with self._effort.part(_READING) as effort:
-                self._read_on(progress, effort, least, sort, text)
+                self._read_on(progress, effort, least, sort)
 
     def _read_on(
-        self, progress: Progress, effort: Effort, least: float, sort: Callable[[int], Reading[Any, Any]], text: bool,
+        self, progress: Progress, effort: Effort, least: float, sort: type[TextReading] | type[ByteReading],
         but_for: Container[int] = (),
     ) -> None:  # fmt: skip
-        """Files that nothing proves (texts, or all others) on the chains of clusters that go together best, where
-        these are so likely at least: the likeliest first, as each leaves less to choose from for the others."""
+        """Lay files that nothing proves (texts, or all others) on the chains of clusters that go together best, where
+        these are so likely at least. The likeliest are laid first: each leaves less to choose from for the others."""
         for volume, (cluster, end) in self._geometry.items():
-            chains = Chains(sort(cluster), self._medium, cluster, end, self._walls, effort)
+            reading: Reading[Any, Any] = sort(cluster)
+            chains = Chains(reading, self._medium, cluster, end, self._walls, effort)
             for most in _READ_FOR:
                 read = []
-                for one in self._unproved(volume, cluster, text):
+                for one in self._unproved(volume, cluster, sort is TextReading):
                     if one.number in but_for:
                         continue
                     progress.check()
@@ -272,6 +267,12 @@ class Assembly:
         for unproved, share in ((False, _PROVING), (True, 1.0)):
             with effort.part(share) as part:
                 self._part_with(habit, unproved, Budget(_PAIRED, _MOST_WAYS, effort=part), progress)
+
+    def _exactly_by_turns(self) -> set[int]:
+        """Files, by their numbers, that took turns in a stretch which holds nothing else. How they took turns tells
+        more of them than how their texts go on: most of these are of one kind."""
+        every = (group for volume in self._geometry for group in self._groups(volume))
+        return {one.number for group in every if group.closed for one in group.files}
 
     def _groups(self, volume: int) -> list[Group]:
         """Files of one volume that may have been written by turns."""
