@@ -233,7 +233,7 @@ def test_texts_that_four_programs_wrote_at_once_come_back(
     sastrugi("scan", tmp_path / "s", "--out", tmp_path / "s.scan", code=None)
     sastrugi("score", tmp_path / "s", tmp_path / "s.scan", "--floor", "intact=85%")
     told = sastrugi("list", tmp_path / "s.scan", "--state", "deleted", "--why", code=None).out
-    assert "go on from one to the next" in " ".join(told.split())
+    assert "on the chain of clusters that goes together best" in " ".join(told.split())
 
 
 def test_what_was_found_is_laid_where_the_effort_ends(

@@ -3,6 +3,8 @@
 from __future__ import annotations
 
 import os
+import subprocess
+import sys
 from contextlib import suppress
 from multiprocessing import active_children
 from pathlib import Path
@@ -136,3 +138,29 @@ def test_what_was_asked_for_longest_ago_goes_first(tmp_path: Path, monkeypatch: 
     assert set(files()) == set("ad") and made == [*"abcd"]
     kept.kept_or_made("txt", 3001, "a", lambda: make("other"))
     assert made[-1] == "other", "another size is another file"
+
+
+HALF_A_RESULT = """
+import sys, time
+from sastrugi.corpus.ahead import making
+
+def large():
+    return bytes(400 << 20)
+
+if __name__ == "__main__":
+    try:
+        with making(1) as pool:
+            pool.submit(large)
+            while not any(frame.f_code.co_name == "_recv" for frame in sys._current_frames().values()):
+                time.sleep(0.001)
+            raise KeyboardInterrupt
+    except KeyboardInterrupt:
+        print("stopped")
+"""
+
+
+def test_making_stops_while_a_result_is_on_its_way(tmp_path: Path) -> None:
+    """A process that is killed has sent half of what it made: nobody waits for the other half."""
+    (tmp_path / "half.py").write_text(HALF_A_RESULT)
+    ran = subprocess.run([sys.executable, tmp_path / "half.py"], capture_output=True, text=True, timeout=60)
+    assert (ran.stdout, ran.returncode) == ("stopped\n", 0), ran.stderr

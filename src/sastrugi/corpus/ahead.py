@@ -8,7 +8,7 @@ from collections import deque
 from collections.abc import Callable, Generator, Iterator, Sequence
 from concurrent.futures import Future, ProcessPoolExecutor
 from concurrent.futures.process import BrokenProcessPool
-from contextlib import contextmanager
+from contextlib import contextmanager, suppress
 from multiprocessing import active_children, get_context
 from typing import Protocol, TypeVar
 
@@ -51,11 +51,20 @@ def making(workers: int) -> Iterator[ProcessPoolExecutor]:
         # What waits is not cancelled: the pool trips over that once its processes are gone (CPython 3.11).
         for child in set(active_children()) - before:
             child.kill()
+        _close_results(pool)
         if isinstance(error, BrokenProcessPool):
             raise SastrugiError("a process that made files was ended: is there enough memory?") from error
         raise
     finally:
         pool.shutdown()
+
+
+def _close_results(pool: ProcessPoolExecutor) -> None:
+    """Tell a pool that no more of its results come. Its thread may have read half of one whose process is gone. It
+    would wait for the rest for ever: this process holds the writing end of that pipe open, too (CPython 3.11 to 3.13).
+    """
+    with suppress(AttributeError, OSError):  # no public name leads there
+        pool._result_queue._writer.close()  # type: ignore[attr-defined]
 
 
 def _begin(parent: int) -> None:

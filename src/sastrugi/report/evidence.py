@@ -60,7 +60,7 @@ def _told_so(state: str, places: str) -> str:
 
 
 def _reads_on(percent: int, count: int) -> str:
-    return f"in {plural(count, 'piece')} that go on from one to the next: {percent:,} % likely among all ways"
+    return f"in {plural(count, 'piece')}, on the chain of clusters that goes together best: {percent:,} % of all chains"
 
 
 _MANNERS: dict[str, str] = {
