@@ -46,6 +46,8 @@ def test_range_set_is_a_set_of_positions(steps: list[tuple[bool, Extent]], probe
     assert {p for e in kept for p in range(e.offset, e.end)} == model
     assert all(a.end < b.offset for a, b in itertools.pairwise(kept)), "neighbours are joined"
     inside = {p for e in ranges.overlap(probe) for p in range(e.offset, e.end)}
+    part = ranges.within(probe)
+    assert list(part) == list(ranges.overlap(probe)) and part.same_as(ranges) == (model <= inside)
     outside = {p for e in ranges.gaps(probe) for p in range(e.offset, e.end)}
     asked = set(range(probe.offset, probe.end))
     assert inside == asked & model and outside == asked - model and ranges.covers(probe) == (asked <= model)

@@ -18,6 +18,7 @@ import pytest
 import sastrugi
 from sastrugi.campaign.sandbox import powers
 from sastrugi.campaign.sandbox.cgroups import Groups
+from sastrugi.campaign.sandbox.disk_use import DiskUse
 from sastrugi.campaign.sandbox.view import TEMPORARY
 from tests.conftest import Program, program_path
 
@@ -217,6 +218,13 @@ def test_calls_have_the_numbers_that_this_system_gives_them() -> None:
                 looked += name in known
     if not looked:
         pytest.skip("no headers of the kernel here")
+
+
+def test_the_disk_is_watched_also_where_an_engine_took_its_folder_away(tmp_path: Path) -> None:
+    """Before it was first looked at, too: with nothing in its place, with a link that leads nowhere, and all of it."""
+    (tmp_path / "link").symlink_to("nowhere")
+    for folder in (tmp_path / "gone", tmp_path / "link", tmp_path / "no" / "folder" / "above"):
+        assert DiskUse(1 << 20, [str(folder)], 0, None).problem([os.getpid()]) == ""
 
 
 def test_groups_that_a_kill_left_are_taken_away() -> None:

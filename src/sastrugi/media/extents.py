@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from bisect import bisect_right
+from bisect import bisect_left, bisect_right
 from collections.abc import Iterable, Iterator, Sequence
 from itertools import accumulate
 from typing import NamedTuple
@@ -183,13 +183,21 @@ class RangeSet:
 
     def overlap(self, extent: Extent) -> tuple[Extent, ...]:
         """The parts of `extent` that are in the set, in order."""
-        i, j = self._span(extent.offset, extent.end)
-        parts = (
-            Extent(lo, min(self._ends[k], extent.end) - lo)
-            for k in range(i, j)
-            for lo in (max(self._starts[k], extent.offset),)
-        )
-        return tuple(part for part in parts if part.length > 0)
+        part = self.within(extent)
+        return tuple(Extent(start, end - start) for start, end in zip(part._starts, part._ends, strict=True))
+
+    def within(self, extent: Extent) -> RangeSet:
+        """The part of the set that is in `extent`, as a set of its own."""
+        part = RangeSet()
+        i, j = bisect_right(self._ends, extent.offset), bisect_left(self._starts, extent.end)
+        if i < j and extent.length > 0:
+            part._starts, part._ends = self._starts[i:j], self._ends[i:j]
+            part._starts[0] = max(part._starts[0], extent.offset)
+            part._ends[-1] = min(part._ends[-1], extent.end)
+        return part
+
+    def same_as(self, other: RangeSet) -> bool:
+        return self._starts == other._starts and self._ends == other._ends
 
     def meets(self, extent: Extent) -> bool:
         """Whether anything of `extent` is in the set."""

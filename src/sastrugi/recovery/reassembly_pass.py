@@ -188,7 +188,7 @@ class Assembly:
                     if chain is not None and (chain.proof or chain.probability >= least):
                         read.append((chain.proof is not None, chain.probability, one.number, chain.laid(one, cluster)))
                 for *_, laid in sorted(read, key=lambda told: (not told[0], -told[1], told[2])):
-                    if not any(map(self._taken.overlap, laid.extents)):
+                    if not any(map(self._taken.meets, laid.extents)):
                         self._settled(laid)
 
     def _unproved(self, volume: int, cluster: int, text: bool) -> list[Finding]:
@@ -322,7 +322,7 @@ class Assembly:
 
     def _claims_but_for(self, findings: Sequence[Finding], reach: Extent | None = None) -> RangeSet:
         """What is taken (within reach), but not by some findings."""
-        taken = RangeSet(self._taken.overlap(reach) if reach else self._taken)
+        taken = self._taken.within(reach) if reach else RangeSet(self._taken)
         for one in findings:
             if one.sure:
                 for extent in _owned(one.extents, one.covered):
@@ -344,9 +344,8 @@ class Assembly:
         cluster, end = self._geometry.get(finding.volume or 0, (0, 0))
         start = finding.map.start or 0
         near = Extent(start, finding.size + _NEAR)
-        same = len(self._findings) <= _FEW and self._perhaps.overlap(near) == self._taken.overlap(
-            near
-        )  # then the second search is the first again
+        # Where both claim the same, the second search would be the first again.
+        same = len(self._findings) <= _FEW and self._perhaps.within(near).same_as(self._taken.within(near))
         for others in ((self._taken,) if same else (self._perhaps, self._taken)) if cluster else ():
             better = reassemble(self._medium, finding, cluster, end, others, self._budget, across, self._walls)
             if better is not None:

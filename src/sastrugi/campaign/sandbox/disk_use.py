@@ -20,16 +20,17 @@ class DiskUse:
         """`most` bytes may be in `folders`, besides the `handed` ones that were there, and in the file system of
         `temporary`, a handle."""
         self._most, self._folders, self._before, self._temporary = most, folders, handed, temporary
-        self._there = os.open(folders[0], os.O_RDONLY | os.O_DIRECTORY)  # which may be taken away meanwhile
+        self._there = _held(Path(folders[0]))
         self._next = 0.0
 
     def problem(self, processes: list[int]) -> str:
         now = time.monotonic()
         if now < self._next:
             return ""
-        space = os.statvfs(self._there)
-        if space.f_bavail * space.f_frsize < _ROOM:
-            return "disk full"
+        if self._there is not None:
+            space = os.statvfs(self._there)
+            if space.f_bavail * space.f_frsize < _ROOM:
+                return "disk full"
         full = self._most and self._taken(processes) > self._most
         self._next = time.monotonic() + max(0.25, 10 * (time.monotonic() - now))
         return "disk limit" if full else ""
@@ -40,6 +41,15 @@ class DiskUse:
             space = os.statvfs(self._temporary)
             total += (space.f_blocks - space.f_bfree) * space.f_frsize
         return total
+
+
+def _held(folder: Path) -> int | None:
+    """A handle on the file system that a folder stands in. An engine may have taken the folder away by now, or have put
+    a link in its place, so it is that of the folder above; one that nothing confines may have taken that, too."""
+    for above in folder.parents:
+        with contextlib.suppress(OSError):
+            return os.open(above, os.O_RDONLY | os.O_DIRECTORY)
+    return None
 
 
 def _taken(folder: str) -> int:
