@@ -117,18 +117,23 @@ def make_volume(path: Path, size: int, file_system: str, cluster: int) -> Path:
     """A bare volume as the system's own tools format it."""
     with path.open("wb") as file:
         file.truncate(size)
+    format_over(path, file_system, cluster)
+    return path
+
+
+def format_over(image: Path, file_system: str, cluster: int) -> None:
+    """A quick format of all of an image, over what is there, by the system's own tools."""
     if file_system == "exfat":
-        _run("mkfs.exfat", "-c", str(cluster), str(path))
+        _run("mkfs.exfat", "-c", str(cluster), str(image))
     elif file_system == "ntfs":
-        _run("mkntfs", "-F", "-Q", "-c", str(cluster), str(path))
+        _run("mkntfs", "-F", "-Q", "-c", str(cluster), str(image))
     elif file_system in HFS:
-        format_hfs(path, file_system, cluster)
+        format_hfs(image, file_system, cluster)
     elif file_system in EXT:
-        _run("mke2fs", "-q", "-F", "-t", file_system, "-b", str(cluster), "-E", "nodiscard", str(path))
+        _run("mke2fs", "-q", "-F", "-t", file_system, "-b", str(cluster), "-E", "nodiscard", str(image))
     else:
         bits, sectors = file_system.removeprefix("fat"), str(cluster // 512)
-        _run("mkfs.vfat", "-F", bits, "-i", "20310203", "-s", sectors, str(path))
-    return path
+        _run("mkfs.vfat", "-F", bits, "-i", "20310203", "-s", sectors, str(image))
 
 
 def format_hfs(path: Path, file_system: str, cluster: int, habits: Habits = "linux") -> None:
@@ -140,11 +145,6 @@ def format_hfs(path: Path, file_system: str, cluster: int, habits: Habits = "lin
     with image:
         when = dt.datetime(2031, 2, 3) if not image.read(1024, 2).strip(b"\0") else dt.datetime(2031, 4, 1)
         format_volume(image, Extent(0, image.size), file_system, cluster, "CARD", 7, when, habits)
-
-
-def format_over(image: Path, cluster: int) -> None:
-    """A quick format with NTFS over what is there."""
-    _run("mkntfs", "-F", "-Q", "-c", str(cluster), str(image))
 
 
 @cache

@@ -428,7 +428,7 @@ def test_real_files_come_back_after(
             file.seek(at)
             file.write(bytes(count))
     if loss.startswith("a quick format"):
-        format_over(image, 4096 if loss == "a quick format" else 2048)
+        format_over(image, "ntfs", 4096 if loss == "a quick format" else 2048)
     if loss == "its partition":
         with image.open("r+b") as file:
             data = file.read()
