@@ -197,7 +197,7 @@ class RangeSet:
         return part
 
     def same_as(self, other: RangeSet) -> bool:
-        """Whether both hold the same bytes. (Sets change, so they are not compared by `==`, nor hashed by what they hold.)"""
+        """Whether both hold the same bytes. (Sets change, so `==` and hashes go by which they are.)"""
         return self._starts == other._starts and self._ends == other._ends
 
     def meets(self, extent: Extent) -> bool:
